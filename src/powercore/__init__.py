@@ -1,0 +1,1 @@
+"""The computing core: batteries, loads, charging, belief, rotation, shortfalls."""

@@ -1,0 +1,56 @@
+"""
+The core without server or database.
+
+python -m powercore budget SCENARIO.json             the energy ledger
+python -m powercore plan SCENARIO.json               a rotation, as JSON
+python -m powercore verify SCENARIO.json LEGS.json   check a rotation, also by hand
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import msgspec
+
+from powercore.budget import ledger
+from powercore.errors import PowercoreError
+from powercore.rotation.construct import construct
+from powercore.rotation.problem import Leg, Problem
+from powercore.rotation.verify import verify
+from powercore.scenario import decode
+
+
+def main(arguments: list[str]) -> int:
+    """Run one command; return an exit code."""
+    if len(arguments) < 2 or arguments[0] not in ("budget", "plan", "verify"):
+        print(__doc__, file=sys.stderr)
+        return 2
+    command, scenario_file, *rest = arguments
+    try:
+        problem = Problem(decode(Path(scenario_file).read_bytes()))
+        if command == "plan":
+            print(msgspec.json.encode(construct(problem)).decode())
+            return 0
+        if command == "budget":
+            print(msgspec.json.encode(ledger(problem, construct(problem))).decode())
+            return 0
+        legs = msgspec.json.decode(Path(rest[0]).read_bytes(), type=tuple[Leg, ...])
+    except (PowercoreError, msgspec.DecodeError, OSError, IndexError) as error:
+        print(f"powercore: {error}", file=sys.stderr)
+        return 2
+    report = verify(problem, legs)
+    for broken in report.broken:
+        print(f"{broken.rule}: {broken.words}")
+    outcome = report.outcome
+    print(
+        f"{'valid' if report.is_valid else 'not valid'}; "
+        f"off the air {outcome.total_min('off_air'):.0f} min, "
+        f"into reserve {outcome.total_min('reserve'):.0f} min, "
+        f"not served {outcome.unserved_wh:.0f} Wh, {outcome.walks} walks"
+    )
+    return 0 if report.is_valid else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

@@ -1,0 +1,227 @@
+"""
+A battery (a pack with its protection): what it can really give, and until when.
+
+Two ends are told apart everywhere: the reserve, which is a promise, and the
+disconnect, where power really ends.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from powercore.chemistry import Chemistry, chemistry_of
+from powercore.errors import PowerBeyondPack
+from powercore.values import in_range
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Pack:
+    """A battery as the computation sees it."""
+
+    chemistry: str
+    series: int
+    parallel: int = 1
+    #: Capacity printed on the pack. [Ah]
+    nameplate_ah: float
+    #: Capacity of an accepted test; None when never tested. [Ah]
+    tested_ah: float | None = None
+    #: Promised lowest state of charge; None means the chemistry's practice.
+    reserve: float | None = None
+    #: Measured resistance with leads and protection; None means typical. [Ω]
+    measured_ohm: float | None = None
+
+    def __post_init__(self) -> None:
+        chemistry_of(self.chemistry)
+        in_range(
+            "Cells in series", self.series, low=1, high=120, why="a pack has cells"
+        )
+        in_range("Cells in parallel", self.parallel, low=1, high=200)
+        in_range(
+            "Nameplate capacity", self.nameplate_ah, low=0.05, high=5000, unit="Ah"
+        )
+        if self.tested_ah is not None:
+            in_range("Tested capacity", self.tested_ah, low=0.01, high=5000, unit="Ah")
+        if self.reserve is not None:
+            in_range("Reserve", self.reserve, low=0, high=0.95)
+        if self.measured_ohm is not None:
+            in_range("Resistance", self.measured_ohm, low=1e-5, high=10, unit="Ω")
+
+    @property
+    def chem(self) -> Chemistry:
+        """The pack's chemistry."""
+        return chemistry_of(self.chemistry)
+
+    @property
+    def nominal_v(self) -> float:
+        """Nominal voltage. [V]"""
+        return self.series * self.chem.cell_nominal_v
+
+    @property
+    def trusted_ah(self) -> float:
+        """Capacity that plans use: the accepted test, else the derated print. [Ah]"""
+        if self.tested_ah is not None:
+            return self.tested_ah
+        return self.nameplate_ah * self.chem.untested_share
+
+    @property
+    def trusted_why(self) -> str:
+        """Where the trusted capacity comes from, in words."""
+        if self.tested_ah is not None:
+            return "accepted test"
+        return f"untested: {self.chem.untested_share:.0%} of the nameplate"
+
+    @property
+    def trusted_wh(self) -> float:
+        """Trusted capacity at the nominal voltage. [Wh]"""
+        return self.trusted_ah * self.nominal_v
+
+    @property
+    def reserve_soc(self) -> float:
+        """State of charge that is promised not to be gone below."""
+        return self.chem.reserve_soc if self.reserve is None else self.reserve
+
+    @property
+    def resistance_ohm(self) -> float:
+        """Resistance from rested to loaded voltage. [Ω]"""
+        if self.measured_ohm is not None:
+            return self.measured_ohm
+        return self.chem.cell_ohm_100ah * self.series * 100 / self.nameplate_ah
+
+    def rested_v(self, soc: float) -> float:
+        """Rested voltage at a state of charge. [V]"""
+        return float(self.chem.rested_v(soc)) * self.series
+
+    def loaded_v(self, soc: float, current_a: float) -> float:
+        """Terminal voltage while a current flows out (negative: in). [V]"""
+        return self.rested_v(soc) - current_a * self.resistance_ohm
+
+    def mean_v(self, from_soc: float, to_soc: float, current_a: float) -> float:
+        """Mean terminal voltage while discharging between two states. [V]"""
+        soc = np.linspace(min(from_soc, to_soc), max(from_soc, to_soc), 101)
+        mean = float(np.mean(self.chem.rested_v(soc))) * self.series
+        return mean - current_a * self.resistance_ohm
+
+    def usable_wh(
+        self, from_soc: float, to_soc: float, current_a: float = 0.0
+    ) -> float:
+        """
+        Energy given at the terminals between two states of charge. [Wh]
+
+        Amp-hours times the mean terminal voltage; 0 when there is nothing above
+        `to_soc`.
+        """
+        if from_soc <= to_soc:
+            return 0.0
+        charge_ah = (from_soc - to_soc) * self.trusted_ah
+        return charge_ah * self.mean_v(from_soc, to_soc, current_a)
+
+
+def current_for_power(rested_v: float, resistance_ohm: float, power_w: float) -> float:
+    """
+    Current that a constant-power load draws through a resistance. [A]
+
+    The smaller root of P = (V - R I) I [1]_; beyond V²/(4 R) there is none.
+
+    Parameters
+    ----------
+    rested_v : float
+        Rested voltage. [V]
+    resistance_ohm : float
+        Resistance between it and the load. [Ω]
+    power_w : float
+        Power at the load. [W]
+
+    Raises
+    ------
+    PowerBeyondPack
+        If the load asks for more than the resistance lets through.
+
+    References
+    ----------
+    .. [1] Maximum power transfer, any textbook of circuit theory.
+    """
+    most_w = rested_v**2 / (4 * resistance_ohm)
+    if power_w > most_w:
+        raise PowerBeyondPack(
+            f"{power_w:g} W can't be drawn from {rested_v:g} V through "
+            f"{resistance_ohm * 1000:g} mΩ; {most_w:.1f} W is the most."
+        )
+    root = math.sqrt(rested_v**2 - 4 * resistance_ohm * power_w)
+    return (rested_v - root) / (2 * resistance_ohm)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Feeding:
+    """How a battery feeds a station: its currents, its leads, its devices' limits."""
+
+    #: Mean current. [A]
+    mean_a: float
+    #: Highest current that lasts seconds. [A]
+    peak_a: float
+    #: Resistance of fuse, leads and connectors, both ways. [Ω]
+    path_ohm: float = 0.012
+    #: Lowest voltage the most demanding device works at. [V]
+    device_min_v: float = 0.0
+    #: Highest voltage any device stands. [V]
+    device_max_v: float = 1000.0
+    #: Automatic disconnect at the station, None where there is none. [V]
+    disconnect_v: float | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Disconnect:
+    """Where power really ends, and by which limit."""
+
+    soc: float
+    cause: str
+
+
+def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
+    """
+    Find where power really ends: at the first limit a discharge meets.
+
+    The low-voltage disconnect acts on the mean current (it waits out transmit
+    peaks); protection and the device's minimum act at the peak. Where no limit is
+    met, power ends with the charge.
+    """
+    limits = [
+        (
+            "low-voltage disconnect",
+            feeding.disconnect_v or pack.chem.disconnect_v * pack.series,
+            feeding.mean_a * pack.resistance_ohm,
+        ),
+        (
+            "the pack's protection",
+            pack.chem.protection_v * pack.series,
+            feeding.peak_a * pack.resistance_ohm,
+        ),
+        (
+            "the device's minimum voltage at peak",
+            feeding.device_min_v,
+            feeding.peak_a * (pack.resistance_ohm + feeding.path_ohm),
+        ),
+    ]
+    soc, cause = 0.0, "the end of its charge"
+    for name, limit_v, drop_v in limits:
+        if limit_v <= 0:
+            continue
+        at = float(pack.chem.soc_at((limit_v + drop_v) / pack.series))
+        if at > soc:
+            soc, cause = at, name
+    return Disconnect(soc=soc, cause=cause)
+
+
+def refusal(pack: Pack, feeding: Feeding) -> str | None:
+    """Say why a battery can't feed a station, or None when it can."""
+    highest_v = pack.rested_v(0.99)
+    if highest_v > feeding.device_max_v:
+        return (
+            f"full it gives {highest_v:.1f} V, above the {feeding.device_max_v:g} V "
+            "a device there stands"
+        )
+    if disconnect_of(pack, feeding).soc >= 0.95:
+        return f"too low for a device there ({feeding.device_min_v:g} V at peak)"
+    return None

@@ -1,0 +1,277 @@
+"""
+The fold: from what people noted to where every battery was, and what disagrees.
+
+A pure function of the entries. The order in which they arrived, and an entry
+arriving twice, change nothing; a struck entry counts as never written, whether
+its strike came before or after it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Set
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from uuid import UUID
+
+#: Two reports of one swap lie at most this far apart. Common practice, no source.
+SAME_SWAP = timedelta(minutes=30)
+
+SWAP, MOVE, STRIKE = "swap", "move", "strike"
+OFF_AIR, BACK, POWER_STEP, SHED, RESTORED = (
+    "off_air",
+    "back",
+    "power_step",
+    "shed",
+    "restored",
+)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Entry:
+    """One entry of the log, as far as the fold needs it."""
+
+    uid: UUID
+    kind: str
+    at: datetime
+    battery: UUID | None = None
+    #: The battery that came out, where a swap says so.
+    battery_out: UUID | None = None
+    place: UUID | None = None
+    #: Where the battery that came out went; None means it is on the way.
+    place_out: UUID | None = None
+    station: UUID | None = None
+    #: Power step: "full", "low" or "watch".
+    step: str = ""
+    strikes: UUID | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Placement:
+    """A battery at a place (None: on the way) from a time on, perhaps until one."""
+
+    battery: UUID
+    place: UUID | None
+    start: datetime
+    end: datetime | None
+    entry: UUID
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Conflict:
+    """Two entries, or an entry and what was believed, that can't both be right."""
+
+    kind: str
+    at: datetime
+    place: UUID | None
+    battery: UUID | None
+    other_battery: UUID | None
+    entry: UUID
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Span:
+    """A stretch in which a station ran short in one way."""
+
+    station: UUID
+    #: "off_air", "low_power" or "shed".
+    what: str
+    start: datetime
+    end: datetime | None
+    entry: UUID
+
+
+@dataclass(slots=True)
+class _State:
+    exclusive: Set[UUID]
+    at: dict[UUID, Placement] = field(default_factory=dict)
+    holder: dict[UUID, UUID] = field(default_factory=dict)
+    placements: list[Placement] = field(default_factory=list)
+    conflicts: list[Conflict] = field(default_factory=list)
+
+    def conflict(
+        self,
+        kind: str,
+        entry: Entry,
+        battery: UUID | None,
+        other: UUID | None,
+        place: UUID | None = None,
+    ) -> None:
+        self.conflicts.append(
+            Conflict(
+                kind=kind,
+                at=entry.at,
+                place=place or entry.place,
+                battery=battery,
+                other_battery=other,
+                entry=entry.uid,
+            )
+        )
+
+    def put(self, battery: UUID, place: UUID | None, entry: Entry) -> None:
+        """End where a battery was and let it be at a place."""
+        before = self.at.get(battery)
+        if before is not None:
+            if before.place == place:
+                return
+            self._close(before, entry.at)
+        if place is not None and place in self.exclusive:
+            other = self.holder.get(place)
+            if other is not None and other != battery:
+                self.conflict("place_taken", entry, battery, other, place)
+                self._close(self.at[other], entry.at)
+                self._open(other, None, entry)
+            self.holder[place] = battery
+        self._open(battery, place, entry)
+
+    def _open(self, battery: UUID, place: UUID | None, entry: Entry) -> None:
+        self.at[battery] = Placement(
+            battery=battery, place=place, start=entry.at, end=None, entry=entry.uid
+        )
+
+    def _close(self, placement: Placement, end: datetime) -> None:
+        if placement.place is not None and (
+            self.holder.get(placement.place) == placement.battery
+        ):
+            del self.holder[placement.place]
+        if end > placement.start:
+            self.placements.append(replace(placement, end=end))
+
+    def result(self) -> tuple[list[Placement], list[Conflict]]:
+        every = [*self.placements, *self.at.values()]
+        return sorted(every, key=lambda p: (p.start, p.battery)), self.conflicts
+
+
+def standing(entries: Iterable[Entry]) -> list[Entry]:
+    """Return the entries that count, in order: once each, and not struck."""
+    unique = {entry.uid: entry for entry in entries}
+    struck = {
+        entry.strikes
+        for entry in unique.values()
+        if entry.kind == STRIKE and entry.strikes is not None
+    }
+    kept = [
+        entry
+        for entry in unique.values()
+        if entry.kind != STRIKE and entry.uid not in struck
+    ]
+    return sorted(kept, key=lambda entry: (entry.at, entry.uid))
+
+
+def fold(
+    entries: Iterable[Entry], exclusive: Set[UUID]
+) -> tuple[list[Placement], list[Conflict]]:
+    """
+    Fold entries into placements that never overlap, and conflicts.
+
+    Parameters
+    ----------
+    entries : iterable of Entry
+        In any order; other kinds than swap, move and strike are passed over.
+    exclusive : set of UUID
+        Places that hold one battery at a time: positions and bays.
+
+    Returns
+    -------
+    placements, conflicts
+        Per battery without gaps from its first entry on.
+    """
+    state = _State(exclusive)
+    last_swap: dict[UUID, Entry] = {}
+    for entry in standing(entries):
+        if entry.battery is None or entry.kind not in (SWAP, MOVE):
+            continue
+        if entry.kind == MOVE:
+            state.put(entry.battery, entry.place, entry)
+        elif entry.place is not None:
+            _fold_swap(state, entry, last_swap)
+        for place in (entry.place, entry.place_out):
+            if place is not None and entry.kind == MOVE:
+                last_swap.pop(place, None)
+    return state.result()
+
+
+def _fold_swap(state: _State, entry: Entry, last_swap: dict[UUID, Entry]) -> None:
+    place, battery = entry.place, entry.battery
+    if place is None or battery is None:
+        return
+    before = last_swap.get(place)
+    if (
+        before is not None
+        and before.battery == battery
+        and entry.at - before.at <= SAME_SWAP
+    ):
+        _merge_second_report(state, before, entry)
+        return
+    last_swap[place] = entry
+    held = state.holder.get(place)
+    out = entry.battery_out
+    if out is not None and held is not None and held != out:
+        state.conflict("other_battery_was_there", entry, out, held)
+        state.put(held, None, entry)
+    came_out = out if out is not None else held
+    was = state.at.get(battery)
+    if (
+        was is not None
+        and was.place is not None
+        and was.place != place
+        and was.place in state.exclusive
+    ):
+        # A battery that still served elsewhere: somebody did not say it left.
+        state.conflict("battery_was_elsewhere", entry, battery, None, was.place)
+    if came_out is not None and came_out != battery:
+        state.put(came_out, entry.place_out, entry)
+    state.put(battery, place, entry)
+
+
+def _merge_second_report(state: _State, before: Entry, entry: Entry) -> None:
+    """Two people noted one swap: keep the first, take what it left out."""
+    outs = {before.battery_out, entry.battery_out} - {None}
+    if len(outs) == 2:
+        state.conflict(
+            "swap_reports_differ", entry, entry.battery_out, before.battery_out
+        )
+    out = entry.battery_out
+    if out is None:
+        return
+    at = state.at.get(out)
+    if entry.place_out is not None and (at is None or at.place is None):
+        state.put(out, entry.place_out, entry)
+    elif at is None:
+        state.put(out, None, entry)
+
+
+def spans(entries: Iterable[Entry]) -> list[Span]:
+    """Fold the entries about stations into stretches off the air, low or shed."""
+    opened: dict[tuple[UUID, str], Entry] = {}
+    found: list[Span] = []
+
+    def end(station: UUID, what: str, at: datetime) -> None:
+        start = opened.pop((station, what), None)
+        if start is not None and at > start.at:
+            found.append(
+                Span(
+                    station=station, what=what, start=start.at, end=at, entry=start.uid
+                )
+            )
+
+    for entry in standing(entries):
+        station = entry.station
+        if station is None:
+            continue
+        if entry.kind == OFF_AIR:
+            opened.setdefault((station, "off_air"), entry)
+        elif entry.kind == BACK:
+            end(station, "off_air", entry.at)
+        elif entry.kind == POWER_STEP and entry.step == "full":
+            end(station, "low_power", entry.at)
+        elif entry.kind == POWER_STEP:
+            opened.setdefault((station, "low_power"), entry)
+        elif entry.kind == SHED:
+            opened.setdefault((station, "shed"), entry)
+        elif entry.kind == RESTORED:
+            end(station, "shed", entry.at)
+    found += [
+        Span(station=station, what=what, start=entry.at, end=None, entry=entry.uid)
+        for (station, what), entry in opened.items()
+    ]
+    return sorted(found, key=lambda span: (span.start, span.station, span.what))

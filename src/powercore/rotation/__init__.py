@@ -1,0 +1,1 @@
+"""Charge rotation: the problem, a first complete plan, and an independent check."""

@@ -1,0 +1,515 @@
+"""
+Build a first complete rotation at once: greedy with look-ahead, several starts.
+
+The event is walked through in 5-minute steps. Before each step the most urgent
+stations, first tier first, are asked when their battery reaches its reserve; one
+whose last good chance of a walk has come gets a battery from the yard. Returned
+batteries charge where a bay is free and the yard is watched. Every start differs
+in how early it swaps, which battery it sends, and how full it charges; the best
+result by the strict order of the objective is kept. Everything made is valid.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from itertools import product
+
+import numpy as np
+
+from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.values import FloatArray
+
+#: A battery is worth a walk when it brings this many times what is there. [ratio]
+WORTH_A_WALK = 1.5
+#: ... and at least this much of its own energy above reserve. (0 to 1)
+LEAST_FILLED = 0.25
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Style:
+    """How one start decides."""
+
+    #: How long before its reserve a battery is relieved. [min]
+    margin_min: int
+    #: Send the fullest, or the smallest that lasts to the end.
+    fits: bool
+    #: Charge up to here when others wait for the bay. (0 to 1)
+    charge_to: float
+
+
+STYLES = tuple(
+    Style(margin_min=margin, fits=fits, charge_to=target)
+    for margin, fits, target in product((10, 30, 60), (False, True), (0.9, 1.0))
+)
+
+
+def construct(problem: Problem, styles: Sequence[Style] = STYLES) -> tuple[Leg, ...]:
+    """
+    Return the best rotation of several greedy starts; the same every time.
+
+    Parameters
+    ----------
+    problem : Problem
+        The event; batteries already at a station or bay stay until relieved.
+    styles : sequence of Style
+        The starts to try.
+
+    Returns
+    -------
+    tuple of Leg
+        A complete rotation: every battery that is not on hold is accounted for
+        from start to end.
+    """
+    best: tuple[tuple[float, ...], tuple[Leg, ...]] | None = None
+    for style in styles:
+        walk = _Walkthrough(problem, style)
+        walk.run()
+        if best is None or walk.score() < best[0]:
+            best = walk.score(), tuple(walk.legs)
+    assert best is not None  # noqa: S101 - there is at least one style
+    return best[1]
+
+
+@dataclass(slots=True)
+class _Life:
+    """One battery on its way through the event."""
+
+    key: str
+    soc: float
+    place: str
+    kind: str
+    since: int = 0
+    crew: str = ""
+    round: int | None = None
+    #: When a carried or promised battery is where it goes. [min]
+    due: int = 0
+    promised: bool = False
+
+
+@dataclass(slots=True)
+class _Swap:
+    station: str
+    battery: str
+    leave: int
+    arrive: int
+    crew: str
+    round: int
+
+
+@dataclass(slots=True)
+class _Walkthrough:
+    problem: Problem
+    style: Style
+    legs: list[Leg] = field(default_factory=list)
+    lives: dict[str, _Life] = field(default_factory=dict)
+    at_station: dict[str, str | None] = field(default_factory=dict)
+    on_bay: dict[str, str | None] = field(default_factory=dict)
+    busy_until: dict[int, int] = field(default_factory=dict)
+    swaps: list[_Swap] = field(default_factory=list)
+    store_wh: dict[str, float | None] = field(default_factory=dict)
+    off_air: dict[str, float] = field(default_factory=dict)
+    unserved: dict[str, float] = field(default_factory=dict)
+    in_reserve: dict[str, float] = field(default_factory=dict)
+    #: Minutes by which planned walks lack the slack they should have. [min]
+    thin_min: float = 0.0
+    rounds: int = 0
+    bay_changes: int = 0
+
+    def run(self) -> None:
+        """Walk through the event from start to end."""
+        self._begin()
+        for step in range(self.problem.grid.count):
+            now = step * self.problem.grid.step_min
+            self._arrive(now)
+            if self._is_watched(now):
+                self._mind_bays(now)
+            self._send_walks(now, step)
+            self._advance(now, step)
+        for life in self.lives.values():
+            self._end_leg(life, self.problem.span_min)
+
+    def score(self) -> tuple[float, ...]:
+        """The objective in strict order; smaller is better."""
+        by_tier: list[float] = []
+        tiers = sorted({s.tier for s in self.problem.stations.values()})
+        for tier in tiers:
+            keys = [k for k, s in self.problem.stations.items() if s.tier == tier]
+            by_tier.append(sum(self.off_air[key] for key in keys))
+            by_tier.append(sum(self.unserved[key] for key in keys))
+        for tier in tiers:
+            keys = [k for k, s in self.problem.stations.items() if s.tier == tier]
+            by_tier.append(sum(self.in_reserve[key] for key in keys))
+        return (*by_tier, round(self.thin_min, 3), self.rounds, self.bay_changes)
+
+    # --- start ---------------------------------------------------------------
+
+    def _begin(self) -> None:
+        problem = self.problem
+        self.at_station = dict.fromkeys(problem.stations)
+        self.on_bay = dict.fromkeys(problem.bays)
+        zero = dict.fromkeys(problem.stations, 0.0)
+        self.off_air, self.unserved, self.in_reserve = (
+            dict(zero),
+            dict(zero),
+            dict(zero),
+        )
+        self.store_wh = {key: s.energy_wh for key, s in problem.sources.items()}
+        for key, battery in problem.batteries.items():
+            if battery.is_on_hold:
+                continue
+            kind, place = WAIT, battery.start_place
+            if place in problem.stations:
+                kind, self.at_station[place] = SERVE, key
+            elif place in problem.bays:
+                kind, self.on_bay[place] = CHARGE, key
+            self.lives[key] = _Life(key, battery.start_soc, place, kind)
+        self._set_up()
+
+    def _set_up(self) -> None:
+        """Give each station without a battery its first one; nobody walks yet."""
+        order = sorted(
+            (key for key, held in self.at_station.items() if held is None),
+            key=lambda key: (self.problem.stations[key].tier, -self._need_wh(key, 0)),
+        )
+        for station in order:
+            battery = self._best_battery(
+                station, self._need_wh(station, 0), self._waiting()
+            )
+            if battery is not None:
+                life = self.lives[battery]
+                life.kind, life.place = SERVE, station
+                self.at_station[station] = battery
+
+    # --- legs ----------------------------------------------------------------
+
+    def _end_leg(self, life: _Life, minute: int) -> None:
+        if minute > life.since:
+            self.legs.append(
+                Leg(
+                    kind=life.kind,
+                    battery=life.key,
+                    place=life.place,
+                    start_min=life.since,
+                    end_min=minute,
+                    crew=life.crew,
+                    round=life.round,
+                )
+            )
+
+    def _go(
+        self,
+        life: _Life,
+        kind: str,
+        place: str,
+        minute: int,
+        *,
+        crew: str = "",
+        number: int | None = None,
+        due: int = 0,
+    ) -> None:
+        """End a battery's leg and begin the next."""
+        self._end_leg(life, minute)
+        life.kind, life.place, life.since = kind, place, minute
+        life.crew, life.round, life.due = crew, number, due
+
+    def _arrive(self, now: int) -> None:
+        for life in self.lives.values():
+            if life.kind == CARRIED and not life.promised and life.due <= now:
+                self._go(life, WAIT, YARD, life.due)
+        for swap in [swap for swap in self.swaps if swap.arrive <= now]:
+            self.swaps.remove(swap)
+            walk_min = self.problem.stations[swap.station].walk_min
+            old = self.at_station[swap.station]
+            if old is not None:
+                self.thin_min += self._missing_slack_min(swap.station, old, now)
+                self._carry(self.lives[old], swap.arrive, swap.arrive + walk_min, swap)
+            new = self.lives[swap.battery]
+            new.promised = False
+            self._go(new, SERVE, swap.station, swap.arrive)
+            self.at_station[swap.station] = swap.battery
+
+    def _missing_slack_min(self, station: str, held: str, now: int) -> float:
+        """How much a relief lacks of twice the usual lateness before the reserve."""
+        wanted = 2 * self.problem.scenario.lateness_min
+        due = self._reserve_at(station, held, now)
+        return 0.0 if due is None else max(0.0, wanted - (due - now))
+
+    def _carry(self, life: _Life, start: int, end: int, swap: _Swap) -> None:
+        end = min(max(end, start + 1), self.problem.span_min)
+        self._go(life, CARRIED, "", start, crew=swap.crew, number=swap.round, due=end)
+
+    # --- yard ----------------------------------------------------------------
+
+    def _is_watched(self, now: int) -> bool:
+        return any(
+            crew.does == "yard" and crew.start_min <= now <= crew.end_min
+            for crew in self.problem.scenario.crews
+        )
+
+    def _waiting(self) -> list[str]:
+        return [
+            key
+            for key, life in self.lives.items()
+            if life.kind == WAIT and not life.promised
+        ]
+
+    def _mind_bays(self, now: int) -> None:
+        """Take off what is charged, put on what gains most."""
+        for bay, held in self.on_bay.items():
+            if held is not None and self._is_done(bay, held):
+                self._take_off(bay, now)
+        order = sorted(
+            (bay for bay, held in self.on_bay.items() if held is None),
+            key=lambda bay: -self._hours_of_power(bay, now),
+        )
+        for bay in order:
+            if self._hours_of_power(bay, now) <= 0:
+                continue
+            hungry = [
+                key
+                for key in self._waiting()
+                if self.lives[key].soc < self.style.charge_to - 0.05
+                and self.problem.bay_refusal(bay, key) is None
+                and self._fits_source(bay, key)
+            ]
+            if hungry:
+                key = max(hungry, key=lambda key: (self._gap_ah(key), key))
+                self._go(self.lives[key], CHARGE, bay, now)
+                self.on_bay[bay] = key
+                self.bay_changes += 1
+
+    def _take_off(self, bay: str, now: int) -> None:
+        held = self.on_bay[bay]
+        assert held is not None  # noqa: S101 - asked only of a bay in use
+        self._go(self.lives[held], WAIT, YARD, now)
+        self.on_bay[bay] = None
+        self.bay_changes += 1
+
+    def _is_done(self, bay: str, key: str) -> bool:
+        soc = self.lives[key].soc
+        waiting = any(
+            self.lives[other].soc < 0.5 and self.problem.bay_refusal(bay, other) is None
+            for other in self._waiting()
+        )
+        store = self.store_wh[self.problem.bays[bay].source]
+        if store is not None and store <= 1.0:
+            return True
+        return soc >= 0.999 or (waiting and soc >= self.style.charge_to)
+
+    def _hours_of_power(self, bay: str, now: int) -> float:
+        """Hours a bay's source still runs until the morning after."""
+        source = self.problem.sources[self.problem.bays[bay].source]
+        store = self.store_wh[source.key]
+        if store is not None and store <= 1.0:
+            return 0.0
+        ahead = min(now + 12 * 60, self.problem.span_min)
+        return (
+            sum(
+                max(0, min(window.end_min, ahead) - max(window.start_min, now))
+                for window in source.windows
+            )
+            / 60
+        )
+
+    def _fits_source(self, bay: str, key: str) -> bool:
+        """Whether the source carries this battery beside the others on its bays."""
+        source = self.problem.bays[bay].source
+        pairs = [(bay, key)] + [
+            (other, held)
+            for other, held in self.on_bay.items()
+            if held is not None and self.problem.bays[other].source == source
+        ]
+        watts = sum(
+            self.problem.bay_w(battery, self.problem.charge_model(at, battery).bulk)
+            for at, battery in pairs
+        )
+        return watts <= self.problem.sources[source].max_w + 1e-9
+
+    def _gap_ah(self, key: str) -> float:
+        return (1 - self.lives[key].soc) * self.problem.batteries[key].pack.trusted_ah
+
+    # --- walks ---------------------------------------------------------------
+
+    def _send_walks(self, now: int, step: int) -> None:
+        expected = {swap.station for swap in self.swaps}
+        asked = []
+        for key, plan in self.problem.stations.items():
+            if key not in expected:
+                due = self._due(key, now)
+                if due is not None:
+                    asked.append((plan.tier, due, key))
+        for _, due, station in sorted(asked):
+            self._consider(station, due, now)
+
+    def _due(self, station: str, now: int) -> float | None:
+        """When a station's battery must be relieved; None when it never must."""
+        held = self.at_station[station]
+        if held is None:
+            return float(now) if self._need_wh(station, now) > 1e-6 else None
+        due = self._reserve_at(station, held, now)
+        return None if due is None else due - self.style.margin_min
+
+    def _reserve_at(self, station: str, held: str, now: int) -> float | None:
+        """When a battery falls to its reserve there; None when it never does."""
+        drawn = self.problem.drawn_wh[station]
+        feed = self.problem.feed(station, held)
+        above_wh = max(
+            0.0, (self.lives[held].soc - feed.reserve_soc) * feed.capacity_wh
+        )
+        target = self._drawn(station, now) + above_wh
+        if target >= drawn[-1] - 1e-6:
+            return None
+        at = int(np.searchsorted(drawn, target, side="right")) - 1
+        return float(at * self.problem.grid.step_min)
+
+    def _consider(self, station: str, due: float, now: int) -> None:
+        arrive = self._arrival(station, now)
+        if arrive is None or not self._is_last_chance(station, due, now):
+            return
+        crew = self._crew_for(station, arrive)
+        if crew is None:
+            return
+        walk_min = self.problem.stations[station].walk_min
+        leave = arrive - walk_min
+        ready = self._waiting()
+        if self._is_watched(now):
+            ready += [held for held in self.on_bay.values() if held is not None]
+        battery = self._best_battery(station, self._need_wh(station, arrive), ready)
+        if battery is None or not self._is_worth(station, battery, arrive):
+            return
+        life = self.lives[battery]
+        if life.kind == CHARGE:
+            self._take_off(life.place, now)
+        index, name = crew
+        self.rounds += 1
+        swap = _Swap(station, battery, leave, arrive, name, self.rounds)
+        self.busy_until[index] = arrive + walk_min
+        if walk_min == 0:
+            self._go(life, CARRIED, "", leave, crew=name, number=self.rounds)
+        else:
+            self._carry(life, leave, arrive, swap)
+        life.promised = True
+        self.swaps.append(swap)
+
+    def _arrival(self, station: str, now: int) -> int | None:
+        """First step at which somebody who leaves now can be there."""
+        step = self.problem.grid.step_min
+        walk_min = max(1, self.problem.stations[station].walk_min)
+        arrive = math.ceil((now + walk_min) / step) * step
+        return arrive if arrive + walk_min <= self.problem.span_min else None
+
+    def _is_last_chance(self, station: str, due: float, now: int) -> bool:
+        """Whether a walk after this one would come too late."""
+        step = self.problem.grid.step_min
+        later = now + step
+        while later < self.problem.span_min:
+            arrive = self._arrival(station, later)
+            if arrive is None:
+                return True
+            if self._crew_on_duty(station, arrive):
+                return arrive > due
+            later += step
+        return True
+
+    def _crew_on_duty(self, station: str, arrive: int) -> bool:
+        walk_min = max(1, self.problem.stations[station].walk_min)
+        return any(
+            crew.does == "walks"
+            and crew.start_min <= arrive - walk_min
+            and arrive + walk_min <= crew.end_min
+            for crew in self.problem.scenario.crews
+        )
+
+    def _crew_for(self, station: str, arrive: int) -> tuple[int, str] | None:
+        walk_min = max(1, self.problem.stations[station].walk_min)
+        leave, back = arrive - walk_min, arrive + walk_min
+        by_name: dict[str, int] = {}
+        for index, crew in enumerate(self.problem.scenario.crews):
+            if crew.does == "walks":
+                first = by_name.setdefault(crew.name, index)
+                fits = crew.start_min <= leave and back <= crew.end_min
+                if fits and self.busy_until.get(first, 0) <= leave:
+                    return first, crew.name
+        return None
+
+    def _best_battery(
+        self, station: str, need_wh: float, keys: list[str]
+    ) -> str | None:
+        """The battery a station gets: the fullest, or the smallest that lasts."""
+        able = {
+            key: self._above_wh(station, key)
+            for key in keys
+            if self.problem.feed(station, key).refusal is None
+        }
+        able = {key: wh for key, wh in able.items() if wh > 0}
+        if not able:
+            return None
+        if self.style.fits:
+            enough = {key: wh for key, wh in able.items() if wh >= need_wh}
+            if enough:
+                return min(enough, key=lambda key: (enough[key], key))
+        return max(able, key=lambda key: (able[key], key))
+
+    def _above_wh(self, station: str, key: str) -> float:
+        feed = self.problem.feed(station, key)
+        return max(0.0, (self.lives[key].soc - feed.reserve_soc) * feed.capacity_wh)
+
+    def _is_worth(self, station: str, battery: str, arrive: int) -> bool:
+        feed = self.problem.feed(station, battery)
+        above_wh = self._above_wh(station, battery)
+        if above_wh >= self._need_wh(station, arrive):
+            return True
+        whole_wh = (1 - feed.reserve_soc) * feed.capacity_wh
+        held = self.at_station[station]
+        there_wh = 0.0 if held is None else self._above_wh(station, held)
+        return (
+            above_wh >= LEAST_FILLED * whole_wh and above_wh > WORTH_A_WALK * there_wh
+        )
+
+    def _drawn(self, station: str, minute: float) -> float:
+        drawn: FloatArray = self.problem.drawn_wh[station]
+        step = self.problem.grid.step_min
+        at = min(int(minute // step), drawn.size - 2)
+        share = (minute - at * step) / step
+        return float(drawn[at] + share * (drawn[at + 1] - drawn[at]))
+
+    def _need_wh(self, station: str, minute: float) -> float:
+        return float(self.problem.drawn_wh[station][-1]) - self._drawn(station, minute)
+
+    # --- physics in steps ----------------------------------------------------
+
+    def _advance(self, now: int, step: int) -> None:
+        hours = self.problem.grid.step_min / 60
+        for station, held in self.at_station.items():
+            need_wh = float(self.problem.demand_w[station][step]) * hours
+            if need_wh > 0:
+                self._feed(station, held, need_wh)
+        for bay, held in self.on_bay.items():
+            source = self.problem.bays[bay].source
+            if held is None or not self.problem.source_is_on(source, now):
+                continue
+            model = self.problem.charge_model(bay, held)
+            life = self.lives[held]
+            before = life.soc * model.capacity
+            gained = model.after(before, hours) - before
+            store = self.store_wh[source]
+            if store is not None:
+                wanted = self.problem.bay_w(held, gained)
+                gained *= min(1.0, store / wanted) if wanted > 0 else 0.0
+                self.store_wh[source] = max(0.0, store - wanted)
+            life.soc += gained / model.capacity
+
+    def _feed(self, station: str, held: str | None, need_wh: float) -> None:
+        step_min = self.problem.grid.step_min
+        given_wh = 0.0
+        if held is not None:
+            feed, life = self.problem.feed(station, held), self.lives[held]
+            left_wh = max(0.0, (life.soc - feed.floor_soc) * feed.capacity_wh)
+            given_wh = min(need_wh, left_wh)
+            life.soc -= given_wh / feed.capacity_wh
+            depth = max(0.0, feed.reserve_soc - life.soc)
+            self.in_reserve[station] += depth * step_min
+        self.off_air[station] += step_min * (1 - given_wh / need_wh)
+        self.unserved[station] += need_wh - given_wh

@@ -1,0 +1,151 @@
+"""
+The rotation problem: a scenario with its numbers worked out once.
+
+Planner and verifier share this and nothing else.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from powercore.battery import disconnect_of, refusal
+from powercore.charging import ChargeModel
+from powercore.scenario import YARD, BatteryPlan, BayPlan, Scenario, StationPlan
+from powercore.values import FloatArray
+
+SERVE, CHARGE, CARRIED, WAIT = "serve", "charge", "carried", "wait"
+__all__ = ["CARRIED", "CHARGE", "SERVE", "WAIT", "YARD", "Feed", "Leg", "Problem"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Leg:
+    """
+    What one battery does between two whole minutes.
+
+    `place` is a station's key for serving, a bay's for charging, the yard for
+    waiting, and empty while carried. A carried leg names its crew and its round:
+    one walk that may bring one battery out and take another back.
+    """
+
+    kind: str
+    battery: str
+    place: str
+    start_min: int
+    end_min: int
+    crew: str = ""
+    round: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Feed:
+    """One battery at one station."""
+
+    #: Energy from full to empty at that station's current. [Wh]
+    capacity_wh: float
+    #: State of charge where power really ends, and by which limit.
+    floor_soc: float
+    floor_cause: str
+    reserve_soc: float
+    #: Why it can't feed the station; None when it can.
+    refusal: str | None
+
+
+class Problem:
+    """A scenario's numbers: demand, feeds and charging, worked out on demand."""
+
+    def __init__(self, scenario: Scenario) -> None:
+        self.scenario = scenario
+        self.grid = scenario.grid
+        self.span_min = scenario.span_min
+        self.stations: dict[str, StationPlan] = {s.key: s for s in scenario.stations}
+        self.batteries: dict[str, BatteryPlan] = {b.key: b for b in scenario.batteries}
+        self.bays: dict[str, BayPlan] = {bay.key: bay for bay in scenario.bays}
+        self.sources = {source.key: source for source in scenario.sources}
+        self._feeds: dict[tuple[str, str], Feed] = {}
+        self._models: dict[tuple[str, str], ChargeModel] = {}
+
+    @cached_property
+    def demand_w(self) -> dict[str, FloatArray]:
+        """Demand of each station on the grid. [W]"""
+        return {key: s.demand_w(self.grid) for key, s in self.stations.items()}
+
+    @cached_property
+    def drawn_wh(self) -> dict[str, FloatArray]:
+        """Demand of each station up to each edge of the grid. [Wh]"""
+        return {
+            key: self.grid.cumulative_wh(watts) for key, watts in self.demand_w.items()
+        }
+
+    @cached_property
+    def open_min(self) -> dict[str, FloatArray]:
+        """Minutes each station was open up to each edge of the grid."""
+        return {
+            key: np.concatenate([[0.0], np.cumsum((watts > 0) * self.grid.step_min)])
+            for key, watts in self.demand_w.items()
+        }
+
+    def feed(self, station: str, battery: str) -> Feed:
+        """Return what a battery can do at a station."""
+        found = self._feeds.get((station, battery))
+        if found is None:
+            found = self._feeds[station, battery] = self._new_feed(station, battery)
+        return found
+
+    def _new_feed(self, station: str, battery: str) -> Feed:
+        plan = self.batteries[battery]
+        feeding = self.stations[station].feeding(self.grid)
+        end = disconnect_of(plan.pack, feeding)
+        why = refusal(plan.pack, feeding)
+        most_a = plan.max_discharge_a
+        if why is None and most_a is not None and feeding.peak_a > most_a:
+            why = f"the peak of {feeding.peak_a:.1f} A there is above its {most_a:g} A"
+        volts = plan.pack.mean_v(1.0, min(end.soc, 0.9), feeding.mean_a)
+        return Feed(
+            capacity_wh=plan.pack.trusted_ah * volts,
+            floor_soc=end.soc,
+            floor_cause=end.cause,
+            reserve_soc=max(plan.pack.reserve_soc, end.soc),
+            refusal=why,
+        )
+
+    def bay_refusal(self, bay: str, battery: str) -> str | None:
+        """Say why a battery must not charge on a bay, or None."""
+        chemistry = self.batteries[battery].pack.chemistry
+        if chemistry not in self.bays[bay].chemistries:
+            return f"the charger of {self.bays[bay].name} is not set for {chemistry}"
+        return None
+
+    def charge_model(self, bay: str, battery: str) -> ChargeModel:
+        """Return how a battery charges on a bay, in amp-hours stored."""
+        found = self._models.get((bay, battery))
+        if found is None:
+            plan = self.batteries[battery]
+            chem, pack = plan.pack.chem, plan.pack
+            current_a = min(
+                self.bays[bay].max_w / (chem.charge_v * pack.series),
+                chem.charge_c * pack.nameplate_ah,
+                plan.max_charge_a or float("inf"),
+            )
+            found = self._models[bay, battery] = ChargeModel(
+                capacity=pack.trusted_ah,
+                bulk=current_a * chem.coulombic,
+                tail=chem.tail_c * pack.trusted_ah,
+                taper_h=chem.taper_h,
+            )
+        return found
+
+    def bay_w(self, battery: str, stored_ah_per_h: float) -> float:
+        """Power a bay gives while a battery stores at a rate. [W]"""
+        pack = self.batteries[battery].pack
+        chem = pack.chem
+        return stored_ah_per_h / chem.coulombic * chem.charge_v * pack.series
+
+    def source_is_on(self, source: str, minute: float) -> bool:
+        """Whether a source may run at a minute."""
+        return any(
+            window.start_min <= minute < window.end_min
+            for window in self.sources[source].windows
+        )

@@ -1,0 +1,499 @@
+"""
+Check a rotation against its problem, independently of whatever made it.
+
+First the rules: each broken one is reported by name. Then the physics: the plan is
+replayed event by event, without slots, and the minutes off the air, in reserve and
+the watt-hours not served are what really comes out.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+import numpy as np
+
+from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.values import FloatArray
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """A broken rule: its name and what breaks it."""
+
+    rule: str
+    words: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Shortfall:
+    """A stretch in which a station is off the air or into reserve. [min]"""
+
+    station: str
+    what: str
+    start_min: float
+    end_min: float
+    #: Minutes of it in which the station is open.
+    open_min: float
+    unserved_wh: float
+
+
+@dataclass(slots=True, kw_only=True)
+class Outcome:
+    """What really comes out of a rotation."""
+
+    shortfalls: list[Shortfall] = field(default_factory=list)
+    #: State of charge at start and end of each leg, in the order of the legs.
+    leg_soc: list[tuple[float, float]] = field(default_factory=list)
+    served_wh: dict[str, float] = field(default_factory=lambda: defaultdict(float))
+    #: Planned breaks of the changeovers, never counted as failure. [min]
+    changeover_min: float = 0.0
+    walks: int = 0
+    bay_changes: int = 0
+
+    def total_min(
+        self, what: str, tier: int | None = None, *, tiers: dict[str, int] | None = None
+    ) -> float:
+        """Open minutes of one kind of shortfall, of all stations or one tier."""
+        return sum(
+            fall.open_min
+            for fall in self.shortfalls
+            if fall.what == what
+            and (tier is None or (tiers or {}).get(fall.station) == tier)
+        )
+
+    @property
+    def unserved_wh(self) -> float:
+        """Energy asked for and not delivered. [Wh]"""
+        return sum(fall.unserved_wh for fall in self.shortfalls)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Report:
+    """The verdict: broken rules, and what the replay gives."""
+
+    broken: tuple[Broken, ...]
+    outcome: Outcome
+
+    @property
+    def is_valid(self) -> bool:
+        """Whether no rule is broken."""
+        return not self.broken
+
+
+def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
+    """
+    Check the rules and replay the physics.
+
+    Parameters
+    ----------
+    problem : Problem
+        What the rotation is for.
+    legs : sequence of Leg
+        The rotation, in any order.
+
+    Returns
+    -------
+    Report
+        With `outcome.leg_soc` in the order of `legs`. When a leg names something
+        unknown or runs backwards, only that is reported, and nothing is replayed.
+    """
+    broken = list(_malformed(problem, legs))
+    if broken:
+        return Report(broken=tuple(broken), outcome=Outcome())
+    for check in (_batteries, _places, _carrying, _bays):
+        broken += check(problem, legs)
+    replay = _Replay(problem, legs)
+    outcome = replay.run()
+    broken += replay.broken
+    return Report(broken=tuple(broken), outcome=outcome)
+
+
+# --- rules ----------------------------------------------------------------------
+
+
+def _malformed(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    places = {
+        SERVE: set(problem.stations),
+        CHARGE: set(problem.bays),
+        WAIT: {YARD},
+        CARRIED: {""},
+    }
+    for leg in legs:
+        if leg.battery not in problem.batteries:
+            yield Broken("unknown_battery", f"no battery {leg.battery}")
+        elif leg.kind not in places:
+            yield Broken("unknown_kind", f"no kind of leg '{leg.kind}'")
+        elif leg.place not in places[leg.kind]:
+            yield Broken("unknown_place", f"{leg.kind} at '{leg.place}'")
+        elif leg.end_min <= leg.start_min:
+            yield Broken("leg_not_forward", _words(problem, leg))
+        elif leg.start_min < 0 or leg.end_min > problem.span_min:
+            yield Broken("leg_outside_event", _words(problem, leg))
+
+
+def _batteries(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    for key, life in _by(legs, "battery").items():
+        battery = problem.batteries[key]
+        if battery.is_on_hold and any(leg.kind != WAIT for leg in life):
+            yield Broken("battery_on_hold", f"{battery.tag} is on hold")
+        first = life[0]
+        if first.start_min != 0:
+            yield Broken(
+                "battery_lost", f"{battery.tag} is nowhere before {first.start_min}"
+            )
+        at_yard = battery.start_place == YARD
+        may_set_up = at_yard and first.kind in (WAIT, CHARGE, SERVE)
+        if (
+            not may_set_up
+            and first.kind != CARRIED
+            and first.place != battery.start_place
+        ):
+            yield Broken(
+                "wrong_start", f"{battery.tag} starts at {battery.start_place}"
+            )
+        for before, after in pairwise(life):
+            if after.start_min < before.end_min:
+                yield Broken("battery_in_two_places", _words(problem, after))
+            elif after.start_min > before.end_min:
+                yield Broken(
+                    "battery_lost",
+                    f"{battery.tag} is nowhere {before.end_min}–{after.start_min}",
+                )
+            if _needs_carrying(before, after):
+                yield Broken(
+                    "moved_without_carrying",
+                    f"{battery.tag} from {before.place} to {after.place}",
+                )
+        if life[-1].end_min != problem.span_min:
+            yield Broken(
+                "battery_lost", f"{battery.tag} is nowhere after {life[-1].end_min}"
+            )
+    missing = set(problem.batteries) - {leg.battery for leg in legs}
+    for key in sorted(missing):
+        if not problem.batteries[key].is_on_hold:
+            yield Broken(
+                "battery_forgotten", f"{problem.batteries[key].tag} has no leg"
+            )
+
+
+def _needs_carrying(before: Leg, after: Leg) -> bool:
+    if CARRIED in (before.kind, after.kind):
+        return False
+    return before.place != after.place and SERVE in (before.kind, after.kind)
+
+
+def _places(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    for leg in legs:
+        if leg.kind == SERVE:
+            why = problem.feed(leg.place, leg.battery).refusal
+            if why:
+                yield Broken(
+                    "station_refuses_battery", f"{_words(problem, leg)}: {why}"
+                )
+        if leg.kind == CHARGE:
+            why = problem.bay_refusal(leg.place, leg.battery)
+            if why:
+                yield Broken("bay_refuses_battery", f"{_words(problem, leg)}: {why}")
+    holding = [leg for leg in legs if leg.kind in (SERVE, CHARGE)]
+    for held in _by(holding, "place").values():
+        for before, after in pairwise(held):
+            if after.start_min < before.end_min:
+                yield Broken("place_holds_two", _words(problem, after))
+
+
+def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    life = _by(legs, "battery")
+    rounds: dict[tuple[str, int], list[tuple[int, int]]] = defaultdict(list)
+    for carried in (leg for leg in legs if leg.kind == CARRIED):
+        own = life[carried.battery]
+        at = own.index(carried)
+        ends = [own[i] for i in (at - 1, at + 1) if 0 <= i < len(own)]
+        stations = [leg.place for leg in ends if leg.kind == SERVE]
+        if len(stations) != 1:
+            yield Broken("carried_between_nowhere", _words(problem, carried))
+            continue
+        walk_min = problem.stations[stations[0]].walk_min
+        if carried.end_min - carried.start_min < walk_min:
+            yield Broken(
+                "walk_too_short", f"{_words(problem, carried)}: {walk_min} min"
+            )
+        if carried.round is None:
+            yield Broken("carried_without_round", _words(problem, carried))
+            continue
+        rounds[carried.crew, carried.round].append((carried.start_min, carried.end_min))
+        # The crew walks there and back, with a battery or without.
+        is_out = at + 1 < len(own) and own[at + 1].kind == SERVE
+        other = (
+            (carried.end_min, carried.end_min + walk_min)
+            if is_out
+            else (carried.start_min - walk_min, carried.start_min)
+        )
+        rounds[carried.crew, carried.round].append(other)
+    yield from _crews(problem, rounds)
+
+
+def _crews(
+    problem: Problem, rounds: dict[tuple[str, int], list[tuple[int, int]]]
+) -> Iterator[Broken]:
+    busy: dict[str, list[tuple[int, int]]] = defaultdict(list)
+    for (crew, number), stretches in sorted(rounds.items()):
+        start, end = min(s for s, _ in stretches), max(e for _, e in stretches)
+        duties = [
+            duty
+            for duty in problem.scenario.crews
+            if duty.name == crew and duty.does == "walks"
+        ]
+        if not duties:
+            yield Broken("no_such_crew", f"round {number} by '{crew}'")
+        elif not any(
+            duty.start_min <= start and end <= duty.end_min for duty in duties
+        ):
+            yield Broken("crew_off_duty", f"{crew} on round {number}, {start} to {end}")
+        busy[crew].append((start, end))
+    for crew, times in busy.items():
+        for before, after in pairwise(sorted(times)):
+            if after[0] < before[1]:
+                yield Broken("crew_on_two_rounds", f"{crew} at {after[0]}")
+
+
+def _bays(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    watches = [crew for crew in problem.scenario.crews if crew.does == "yard"]
+    for leg in (leg for leg in legs if leg.kind == CHARGE):
+        for minute in (leg.start_min, leg.end_min):
+            if minute in (0, problem.span_min):
+                continue
+            if not any(watch.start_min <= minute <= watch.end_min for watch in watches):
+                yield Broken(
+                    "bay_change_unwatched", f"{_words(problem, leg)} at {minute}"
+                )
+
+
+def _by(legs: Sequence[Leg], name: str) -> dict[str, list[Leg]]:
+    groups: dict[str, list[Leg]] = defaultdict(list)
+    for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
+        groups[getattr(leg, name)].append(leg)
+    return groups
+
+
+def _words(problem: Problem, leg: Leg) -> str:
+    tag = (
+        problem.batteries[leg.battery].tag if leg.battery in problem.batteries else "?"
+    )
+    where = (
+        problem.stations[leg.place].name if leg.place in problem.stations else leg.place
+    )
+    return f"{tag} {leg.kind} {where} {leg.start_min}–{leg.end_min}"
+
+
+# --- physics --------------------------------------------------------------------
+
+
+class _Replay:
+    """Replays a rotation from one event to the next."""
+
+    def __init__(self, problem: Problem, legs: Sequence[Leg]) -> None:
+        self.problem = problem
+        self.legs = legs
+        self.soc = {key: b.start_soc for key, b in problem.batteries.items()}
+        self.start_soc: dict[int, float] = {}
+        self.end_soc: dict[int, float] = {}
+        self.store_wh = {
+            key: source.energy_wh for key, source in problem.sources.items()
+        }
+        self.outcome = Outcome()
+        self.broken: list[Broken] = []
+        self._is_cut: set[int] = set()
+
+    def run(self) -> Outcome:
+        """Replay from start to end."""
+        times = self._times()
+        for start, end in pairwise(times):
+            now = [
+                (i, leg)
+                for i, leg in enumerate(self.legs)
+                if leg.start_min <= start < leg.end_min
+            ]
+            for i, leg in now:
+                self.start_soc.setdefault(i, self.soc[leg.battery])
+            self._charge([leg for _, leg in now if leg.kind == CHARGE], start, end)
+            serving = {leg.place: (i, leg) for i, leg in now if leg.kind == SERVE}
+            for station in self.problem.stations:
+                self._serve(station, serving.get(station), start, end)
+            for i, leg in now:
+                self.end_soc[i] = self.soc[leg.battery]
+        self.outcome.leg_soc = [
+            (self.start_soc[i], self.end_soc[i]) for i in range(len(self.legs))
+        ]
+        self._count()
+        self.outcome.shortfalls = _joined(self.outcome.shortfalls)
+        return self.outcome
+
+    def _times(self) -> list[int]:
+        times = {0, self.problem.span_min}
+        for leg in self.legs:
+            times |= {leg.start_min, leg.end_min}
+        for source in self.problem.scenario.sources:
+            for window in source.windows:
+                times |= {window.start_min, window.end_min}
+        return sorted(time for time in times if 0 <= time <= self.problem.span_min)
+
+    def _serve(
+        self, station: str, served_by: tuple[int, Leg] | None, start: int, end: int
+    ) -> None:
+        need_wh = self._drawn(station, end) - self._drawn(station, start)
+        if served_by is None:
+            self._short(station, "off_air", start, end)
+            return
+        i, leg = served_by
+        feed = self.problem.feed(station, leg.battery)
+        soc = self.soc[leg.battery]
+        left_wh = max(0.0, (soc - feed.floor_soc) * feed.capacity_wh)
+        if i in self._is_cut:
+            left_wh = 0.0
+        given_wh = min(need_wh, left_wh)
+        self.soc[leg.battery] = soc - given_wh / feed.capacity_wh
+        self.outcome.served_wh[station] += given_wh
+        cut_at = float(end)
+        if need_wh > left_wh + 1e-9:
+            self._is_cut.add(i)
+            cut_at = self._when_drawn(station, start, left_wh)
+            self._short(station, "off_air", cut_at, end)
+        above_wh = max(0.0, (soc - feed.reserve_soc) * feed.capacity_wh)
+        if given_wh > above_wh + 1e-9:
+            at = self._when_drawn(station, start, above_wh)
+            self._short(station, "reserve", at, cut_at)
+
+    def _charge(self, charging: list[Leg], start: int, end: int) -> None:
+        by_source: dict[str, list[Leg]] = defaultdict(list)
+        for leg in charging:
+            by_source[self.problem.bays[leg.place].source].append(leg)
+        for source, legs in by_source.items():
+            if not self.problem.source_is_on(source, start):
+                continue
+            watts = sum(self._bay_w(leg) for leg in legs)
+            most_w = self.problem.sources[source].max_w
+            if watts > most_w + 1e-6:
+                self.broken.append(
+                    Broken(
+                        "source_overloaded",
+                        f"{watts:.0f} W of {most_w:.0f} W at {start}",
+                    )
+                )
+            hours = (end - start) / 60
+            store = self.store_wh[source]
+            if store is not None:
+                hours = self._hours_in_store(legs, hours, store)
+            for leg in legs:
+                taken_wh = self._taken_wh(leg, hours)
+                self.soc[leg.battery] = self._soc_after(leg, hours)
+                if store is not None:
+                    store -= taken_wh
+            self.store_wh[source] = store
+
+    def _hours_in_store(self, legs: list[Leg], hours: float, store_wh: float) -> float:
+        """Hours until a buffer bank runs dry, at the most `hours`; by bisection."""
+
+        def taken(h: float) -> float:
+            return sum(self._taken_wh(leg, h) for leg in legs)
+
+        if taken(hours) <= store_wh:
+            return hours
+        low, high = 0.0, hours
+        for _ in range(50):
+            middle = (low + high) / 2
+            low, high = (middle, high) if taken(middle) <= store_wh else (low, middle)
+        return low
+
+    def _bay_w(self, leg: Leg) -> float:
+        model = self.problem.charge_model(leg.place, leg.battery)
+        rate = model.rate_at(self.soc[leg.battery] * model.capacity)
+        return self.problem.bay_w(leg.battery, rate)
+
+    def _soc_after(self, leg: Leg, hours: float) -> float:
+        model = self.problem.charge_model(leg.place, leg.battery)
+        return (
+            model.after(self.soc[leg.battery] * model.capacity, hours) / model.capacity
+        )
+
+    def _taken_wh(self, leg: Leg, hours: float) -> float:
+        model = self.problem.charge_model(leg.place, leg.battery)
+        gained_ah = (
+            self._soc_after(leg, hours) - self.soc[leg.battery]
+        ) * model.capacity
+        return self.problem.bay_w(leg.battery, gained_ah)
+
+    def _drawn(self, station: str, minute: float) -> float:
+        return _at(self.problem, self.problem.drawn_wh[station], minute)
+
+    def _when_drawn(self, station: str, start: float, energy_wh: float) -> float:
+        """Minute at which a station has drawn some energy since a minute."""
+        drawn = self.problem.drawn_wh[station]
+        target = self._drawn(station, start) + energy_wh
+        edges = self.problem.grid.edges_min
+        i = int(np.searchsorted(drawn, target, side="right"))
+        if i >= drawn.size:
+            return float(edges[-1])
+        share = (target - drawn[i - 1]) / (drawn[i] - drawn[i - 1])
+        return max(
+            float(start), float(edges[i - 1] + share * self.problem.grid.step_min)
+        )
+
+    def _short(self, station: str, what: str, start: float, end: float) -> None:
+        opened = self.problem.open_min[station]
+        open_min = _at(self.problem, opened, end) - _at(self.problem, opened, start)
+        if open_min <= 1e-9:
+            return
+        unserved = 0.0
+        if what == "off_air":
+            unserved = self._drawn(station, end) - self._drawn(station, start)
+        self.outcome.shortfalls.append(
+            Shortfall(
+                station=station,
+                what=what,
+                start_min=start,
+                end_min=end,
+                open_min=open_min,
+                unserved_wh=unserved,
+            )
+        )
+
+    def _count(self) -> None:
+        carried = {(leg.crew, leg.round) for leg in self.legs if leg.kind == CARRIED}
+        self.outcome.walks = len(carried)
+        span = self.problem.span_min
+        for leg in self.legs:
+            if leg.kind == CHARGE:
+                self.outcome.bay_changes += (leg.start_min > 0) + (leg.end_min < span)
+            if leg.kind == SERVE and leg.start_min > 0:
+                seconds = self.problem.stations[leg.place].changeover_s
+                self.outcome.changeover_min += seconds / 60
+
+
+def _at(problem: Problem, cumulative: FloatArray, minute: float) -> float:
+    return float(np.interp(minute, problem.grid.edges_min, cumulative))
+
+
+def _joined(falls: list[Shortfall]) -> list[Shortfall]:
+    """Join stretches that touch."""
+    joined: list[Shortfall] = []
+    for fall in sorted(falls, key=lambda f: (f.station, f.what, f.start_min)):
+        last = joined[-1] if joined else None
+        if (
+            last is not None
+            and (last.station, last.what) == (fall.station, fall.what)
+            and fall.start_min - last.end_min < 1e-6
+        ):
+            joined[-1] = Shortfall(
+                station=last.station,
+                what=last.what,
+                start_min=last.start_min,
+                end_min=fall.end_min,
+                open_min=last.open_min + fall.open_min,
+                unserved_wh=last.unserved_wh + fall.unserved_wh,
+            )
+        else:
+            joined.append(fall)
+    return sorted(joined, key=lambda f: (f.start_min, f.station))

@@ -1,0 +1,108 @@
+"""Value types of the core: numbers as people type them, and the time grid."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from powercore.errors import NotANumber, OutOfRange
+
+FloatArray = NDArray[np.float64]
+
+#: Voltage at which a club adds up amp-hours and watt-hours. [V]
+#: Common practice, no source: the nominal voltage of four LiFePO4 cells.
+BUS_V = 12.8
+
+_NUMBER = re.compile(r"[+-]?(\d+([.,]\d*)?|[.,]\d+)")
+
+
+def parse_number(text: str, field: str) -> float:
+    """
+    Read a number as people type it: `12.94` and `12,94` are the same.
+
+    Parameters
+    ----------
+    text : str
+        What was typed; blanks around it don't matter.
+    field : str
+        What the number is, for the error.
+
+    Returns
+    -------
+    float
+        A finite number.
+
+    Raises
+    ------
+    NotANumber
+        If the text is anything else: empty, `NaN`, two separators, a unit.
+    """
+    text = text.strip().replace("\u2212", "-")
+    if not _NUMBER.fullmatch(text):
+        raise NotANumber(
+            f"{field} must be a plain number such as 12.94, not '{text[:40]}'."
+        )
+    return float(text.replace(",", "."))
+
+
+def in_range(
+    field: str,
+    value: float,
+    *,
+    low: float | None = None,
+    high: float | None = None,
+    unit: str = "",
+    why: str = "",
+) -> float:
+    """
+    Return a value if it is finite and within its range.
+
+    Raises
+    ------
+    OutOfRange
+        Naming the field, the value, the range, and why the range exists.
+    """
+    too_low = low is not None and value < low
+    too_high = high is not None and value > high
+    if not math.isfinite(value) or too_low or too_high:
+        shown = f"{value:g}" if isinstance(value, float) else value
+        raise OutOfRange(field, shown, low=low, high=high, unit=unit, why=why)
+    return value
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TimeGrid:
+    """Equal steps of time from an event's start; minutes count from there."""
+
+    #: Length of a step. [min]
+    step_min: int = 5
+    #: Number of steps.
+    count: int
+
+    def __post_init__(self) -> None:
+        in_range("Time step", self.step_min, low=1, high=60, unit="min")
+        in_range("Number of time steps", self.count, low=1, high=100_000)
+
+    @classmethod
+    def covering(cls, span_min: int, step_min: int = 5) -> TimeGrid:
+        """Return the shortest grid that covers a span of minutes."""
+        return cls(step_min=step_min, count=max(1, -(-span_min // step_min)))
+
+    @property
+    def span_min(self) -> int:
+        """Length of the whole grid. [min]"""
+        return self.step_min * self.count
+
+    @property
+    def edges_min(self) -> FloatArray:
+        """Edges of the steps. [min], shape (count + 1,)"""
+        return np.arange(self.count + 1, dtype=float) * self.step_min
+
+    def cumulative_wh(self, power_w: FloatArray) -> FloatArray:
+        """Energy used up to each edge by a power that is constant in a step. [Wh]"""
+        per_step = np.asarray(power_w, dtype=float) * self.step_min / 60.0
+        return np.concatenate([[0.0], np.cumsum(per_step)])
