@@ -1,0 +1,1 @@
+"""Hollow Kettle: keeps a radio club's stations on the air."""

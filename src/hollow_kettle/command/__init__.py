@@ -1,0 +1,1 @@
+"""What `./kettle` does once Python and PostgreSQL are there."""

@@ -1,0 +1,210 @@
+"""
+A PostgreSQL cluster of the application's own.
+
+It lives in the installation's data folder, listens on loopback and a socket
+only, on a port of its own, asks for passwords (scram), and runs under an
+unprivileged user even when the command is run by root. No other cluster on
+the machine is read or changed.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import pwd
+import shutil
+import socket
+import subprocess
+from pathlib import Path
+from typing import IO
+
+import psycopg
+from psycopg import sql
+
+from .home import KettleError, exclusive, installation_secrets
+
+SERVER_USER = "postgres"
+FIRST_PORT = 54320
+
+
+class Cluster:
+    """Start, use and stop the cluster in one data folder."""
+
+    def __init__(self, folder: Path, *, name: str = "cluster") -> None:
+        self.folder = folder
+        self.home = folder / name
+        self.data = self.home / "data"
+        self.secrets = installation_secrets(folder)
+        self.bin = _server_programs()
+        self._use: IO[str] | None = None
+
+    @property
+    def port(self) -> int:
+        """The TCP port the cluster listens on."""
+        return int((self.home / "port").read_text())
+
+    def environment(self, *, role: str, database: str) -> dict[str, str]:
+        """Return what the settings need to connect with a role to a database."""
+        return {
+            "KETTLE_DB_NAME": database,
+            "KETTLE_DB_USER": role,
+            "KETTLE_DB_PASSWORD": self.secrets[role],
+            "KETTLE_DB_HOST": "127.0.0.1",
+            "KETTLE_DB_PORT": str(self.port),
+        }
+
+    def start(self) -> None:
+        """Start the cluster if it does not run, and note that it is in use."""
+        self.home.mkdir(parents=True, exist_ok=True)
+        self._use = (self.home / "in-use.lock").open("a")
+        with exclusive(self.home, "start"):
+            fcntl.flock(self._use, fcntl.LOCK_SH)
+            if not (self.data / "PG_VERSION").exists():
+                self._create()
+            if not self._is_running():
+                self._launch()
+            self._ensure_roles()
+
+    def stop(self) -> None:
+        """Stop the cluster, unless another kettle command still uses it."""
+        if self._use is None:
+            return
+        with exclusive(self.home, "start"):
+            try:
+                fcntl.flock(self._use, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                pass
+            else:
+                self._control("stop", "-m", "fast", "-w", check=False)
+            finally:
+                self._use.close()
+                self._use = None
+
+    def ensure_database(self, name: str) -> None:
+        """Create a database owned by `kettle_owner` unless it is there."""
+        with self.connect_admin() as connection:
+            if not _exists(connection, "pg_database", "datname", name):
+                connection.execute(
+                    sql.SQL("CREATE DATABASE {} OWNER kettle_owner").format(
+                        sql.Identifier(name)
+                    )
+                )
+
+    def connect_admin(self, database: str = "postgres") -> psycopg.Connection:
+        """Connect as the cluster's administrator, in autocommit."""
+        return psycopg.connect(
+            host="127.0.0.1",
+            port=self.port,
+            user="kettle_admin",
+            password=self.secrets["admin"],
+            dbname=database,
+            autocommit=True,
+        )
+
+    def program(self, name: str) -> str:
+        """Return the path of a PostgreSQL program of this cluster's version."""
+        return str(self.bin / name)
+
+    def _create(self) -> None:
+        password_file = self.home / "first-password"
+        password_file.write_text(self.secrets["admin"])
+        if os.geteuid() == 0:
+            server = pwd.getpwnam(SERVER_USER)
+            for path in (self.home, password_file):
+                os.chown(path, server.pw_uid, server.pw_gid)
+        password_file.chmod(0o600)
+        shutil.rmtree(self.data, ignore_errors=True)  # left by an interrupted start
+        try:
+            self._run(
+                self.program("initdb"),
+                *("-D", str(self.data), "-U", "kettle_admin", "-A", "scram-sha-256"),
+                *(f"--pwfile={password_file}", "-E", "UTF8", "--locale=C.UTF-8"),
+            )
+        except KettleError:
+            shutil.rmtree(self.data, ignore_errors=True)
+            raise
+        finally:
+            password_file.unlink(missing_ok=True)
+
+    def _launch(self) -> None:
+        (self.home / "port").write_text(str(_free_port(self._last_port())))
+        options = (
+            f"-p {self.port} -k {self.home} -c listen_addresses=127.0.0.1 "
+            "-c timezone=UTC -c log_timezone=UTC -c max_connections=60"
+        )
+        log = str(self.home / "server.log")
+        self._control("start", "-w", "-t", "60", "-l", log, "-o", options)
+
+    def _last_port(self) -> int:
+        try:
+            return self.port
+        except (OSError, ValueError):
+            return FIRST_PORT
+
+    def _is_running(self) -> bool:
+        return self._control("status", check=False) == 0
+
+    def _control(self, *arguments: str, check: bool = True) -> int:
+        return self._run(
+            self.program("pg_ctl"), "-D", str(self.data), *arguments, check=check
+        )
+
+    def _run(self, *command: str, check: bool = True) -> int:
+        if os.geteuid() == 0:
+            command = ("runuser", "-u", SERVER_USER, "--", *command)
+        log = self.home / "control.log"
+        # A server started here must not hold this command's output open.
+        with log.open("a") as out:
+            done = subprocess.run(command, stdout=out, stderr=out, cwd="/", check=False)
+        if check and done.returncode:
+            lines = log.read_text(errors="replace").splitlines()[-8:]
+            raise KettleError(
+                "PostgreSQL did not do as asked:\n  "
+                + "\n  ".join(lines)
+                + f"\nThe server's own log is {self.home / 'server.log'}"
+            )
+        return done.returncode
+
+    def _ensure_roles(self) -> None:
+        with self.connect_admin() as connection:
+            for role, rights in (("kettle_app", ""), ("kettle_owner", "CREATEDB")):
+                verb = (
+                    "ALTER"
+                    if _exists(connection, "pg_roles", "rolname", role)
+                    else "CREATE"
+                )
+                connection.execute(
+                    sql.SQL(f"{verb} ROLE {{}} LOGIN {rights} PASSWORD {{}}").format(
+                        sql.Identifier(role), sql.Literal(self.secrets[role])
+                    )
+                )
+            connection.execute("GRANT kettle_app TO kettle_owner")
+
+
+def _exists(
+    connection: psycopg.Connection, table: str, column: str, value: str
+) -> bool:
+    query = sql.SQL("SELECT 1 FROM {} WHERE {} = %s").format(
+        sql.Identifier(table), sql.Identifier(column)
+    )
+    return connection.execute(query, [value]).fetchone() is not None
+
+
+def _server_programs() -> Path:
+    found = sorted(
+        Path("/usr/lib/postgresql").glob("*/bin/initdb"),
+        key=lambda path: int(path.parts[-3]),
+    )
+    if not found:
+        raise KettleError(
+            "PostgreSQL's server is missing; install it: apt-get install postgresql"
+        )
+    return found[-1].parent
+
+
+def _free_port(first: int) -> int:
+    for port in (first, *range(FIRST_PORT, FIRST_PORT + 200)):
+        with socket.socket() as probe:
+            if probe.connect_ex(("127.0.0.1", port)):
+                return port
+    raise KettleError(f"No free port between {FIRST_PORT} and {FIRST_PORT + 200}.")

@@ -1,0 +1,43 @@
+"""What ./kettle test runs, in order; all of it even when one part fails."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from .home import ROOT
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+
+def run_all(arguments: list[str], environment: Mapping[str, str]) -> int:
+    """Run formatting, lint, types, layers and tests; return an exit code."""
+    scripts = Path(sys.executable).parent
+    places = ["src", "tests", "bench", "scripts"]
+    pytest = [word for word in arguments if word != "--full"]
+    if "--full" not in arguments:
+        pytest = ["-m", "not full", *pytest]
+    steps: list[tuple[str, list[str | Path]]] = [
+        ("formatting", [scripts / "ruff", "format", "--check", "-q", *places]),
+        ("lint", [scripts / "ruff", "check", "-q", *places]),
+        ("types", [scripts / "mypy", "--no-error-summary"]),
+        ("layers", [scripts / "lint-imports", "--no-timing"]),
+        ("tests", [sys.executable, "-m", "pytest", *pytest]),
+    ]
+    failed = []
+    for name, command in steps:
+        print(f"--- {name}", flush=True)
+        done = subprocess.run(
+            [str(word) for word in command],
+            cwd=ROOT,
+            env=dict(environment),
+            check=False,
+        )
+        if done.returncode:
+            failed.append(name)
+    if failed:
+        print(f"kettle: not right: {', '.join(failed)}", file=sys.stderr)
+    return 1 if failed else 0

@@ -1,0 +1,148 @@
+"""Start the web server and the worker, and stop them together."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from .cluster import Cluster
+from .home import ROOT, KettleError
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+MANAGE = (sys.executable, "-m", "django")
+
+
+def prepare(
+    cluster: Cluster, *, database: str, settings: str, demo: bool = False
+) -> dict[str, str]:
+    """Migrate a database as its owner; return the web server's environment."""
+    cluster.ensure_database(database)
+    shared = {
+        **os.environ,
+        "DJANGO_SETTINGS_MODULE": f"hollow_kettle.settings.{settings}",
+        "KETTLE_SECRET_KEY": cluster.secrets["secret_key"],
+        "KETTLE_STATIC": str(cluster.folder / "static"),
+        "KETTLE_DEMO": "1" if demo else "0",
+    }
+    owner = shared | cluster.environment(role="kettle_owner", database=database)
+    _migrate(owner, stamp=cluster.home / f"{database}.migrated")
+    return shared | cluster.environment(role="kettle_app", database=database)
+
+
+def manage(environment: Mapping[str, str], *arguments: str) -> None:
+    """Run a Django management command; its failure ends ours."""
+    done = subprocess.run([*MANAGE, *arguments], env=dict(environment), check=False)
+    if done.returncode:
+        raise KettleError(f"{arguments[0]} failed; what it said is above.")
+
+
+def serve_until_stopped(
+    environment: Mapping[str, str], *, address: str, port: int, greeting: str
+) -> None:
+    """Run gunicorn and the worker until Ctrl-C or until one of them ends."""
+    _collect_static(environment)
+    children = [
+        _child(
+            environment,
+            *("-m", "gunicorn", "hollow_kettle.wsgi", "--bind", f"{address}:{port}"),
+            *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
+            *("--log-level", "warning", "--worker-tmp-dir", "/dev/shm"),  # noqa: S108
+            *("--no-control-socket",),
+        ),
+        _child(environment, "-m", "django", "procrastinate", "worker"),
+    ]
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    try:
+        _wait_for_port(address, port, children)
+        print(greeting, flush=True)
+        while all(child.poll() is None for child in children):
+            time.sleep(0.5)
+        print("kettle: a part of the application ended; stopping the rest.")
+    except KeyboardInterrupt:
+        print("\nkettle: stopping.")
+    finally:
+        for child in children:
+            child.terminate()
+        for child in children:
+            try:
+                child.wait(timeout=10)
+            except subprocess.TimeoutExpired:
+                child.kill()
+
+
+def free_port(first: int) -> int:
+    """Return the first free loopback port from a number on."""
+    for port in range(first, first + 100):
+        with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return port
+    raise KettleError(f"No free port from {first} to {first + 99}.")
+
+
+def _child(environment: Mapping[str, str], *arguments: str) -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        [sys.executable, *arguments],
+        env=dict(environment),
+        cwd=ROOT,
+        start_new_session=True,  # Ctrl-C reaches this command only, which stops them
+    )
+
+
+def _wait_for_port(
+    address: str, port: int, children: list[subprocess.Popen[bytes]]
+) -> None:
+    host = "127.0.0.1" if address == "0.0.0.0" else address  # noqa: S104 - compared
+    for _ in range(300):
+        if any(child.poll() is not None for child in children):
+            raise KettleError("The server did not start; what it said is above.")
+        with socket.socket() as probe:
+            if probe.connect_ex((host, port)) == 0:
+                return
+        time.sleep(0.1)
+    raise KettleError("The server did not answer within 30 s.")
+
+
+def _migrate(environment: Mapping[str, str], *, stamp: Path) -> None:
+    """Migrate, and skip it when no migration has changed since."""
+    want = _digest(
+        [
+            *ROOT.glob("src/hollow_kettle/*/migrations/*.py"),
+            *ROOT.glob("src/hollow_kettle/*/apps.py"),
+            ROOT / "requirements" / "run.txt",
+        ]
+    )
+    if not stamp.exists() or stamp.read_text() != want:
+        manage(environment, "migrate", "--verbosity", "0")
+        stamp.write_text(want)
+
+
+def _collect_static(environment: Mapping[str, str]) -> None:
+    folder = Path(environment["KETTLE_STATIC"])
+    want = _digest(
+        path for path in ROOT.glob("src/hollow_kettle/*/static/**/*") if path.is_file()
+    )
+    stamp = folder / ".inputs"
+    if not stamp.exists() or stamp.read_text() != want:
+        manage(environment, "collectstatic", "--noinput", "--clear", "--verbosity", "0")
+        stamp.write_text(want)
+
+
+def _digest(paths) -> str:
+    digest = hashlib.sha256()
+    for path in sorted(paths):
+        digest.update(str(path.relative_to(ROOT)).encode())
+        digest.update(path.read_bytes())
+    return digest.hexdigest()

@@ -1,0 +1,320 @@
+"""What the Debrief shows: where power ran short, and planned against used energy."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from uuid import UUID
+
+from hollow_kettle.field.beliefs import EventPhysics, unstruck, walk
+from hollow_kettle.log.models import (
+    FieldEntry,
+    Kind,
+    PlaceKind,
+    Placement,
+    Standing,
+    StationSpan,
+)
+from hollow_kettle.plan.board import ticks
+from hollow_kettle.plan.models import Event, Rotation, Station
+from hollow_kettle.ui.drawing import Scale
+from powercore.belief import Belief, SocEstimate, unknown
+from powercore.shortfall import Shortfall, Stretch, below, shortfall
+
+#: How finely a belief is sampled to find when it was in reserve.
+SAMPLE = timedelta(minutes=10)
+WORDS = {
+    "off_air": "off the air",
+    "low_power": "low power",
+    "shed": "shed",
+    "reserve": "into reserve",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Turn:
+    """A battery at a station's position, with what is believed of its charge."""
+
+    station_key: UUID
+    tag: str
+    battery: UUID
+    start: datetime
+    end: datetime
+    start_soc: SocEstimate
+    end_soc: SocEstimate
+    used_wh: float
+    in_reserve: list[Stretch]
+
+
+@dataclass(slots=True)
+class Line:
+    """One shortfall as a page shows it."""
+
+    station: Station
+    fall: Shortfall
+    start: datetime
+    end: datetime
+    note: str
+    is_open_ended: bool
+    x: float = 0.0
+    width: float = 0.0
+
+    @property
+    def words(self) -> str:
+        """The way it ran short, in words."""
+        return WORDS[self.fall.what]
+
+
+@dataclass(slots=True)
+class StationLine:
+    """One station: planned against used, and how it ran short."""
+
+    station: Station
+    planned_wh: float
+    used_wh: float
+    turns: list[Turn]
+    lines: list[Line] = field(default_factory=list)
+    bars: list[tuple[float, float, str]] = field(default_factory=list)
+    y: float = 0.0
+
+    def minutes(self, what: str) -> float:
+        """Minutes of one way of running short."""
+        return sum(line.fall.minutes for line in self.lines if line.fall.what == what)
+
+    @property
+    def off_min(self) -> float:
+        """Minutes off the air."""
+        return self.minutes("off_air")
+
+    @property
+    def low_min(self) -> float:
+        """Minutes on low power."""
+        return self.minutes("low_power")
+
+    @property
+    def reserve_min(self) -> float:
+        """Minutes into reserve."""
+        return self.minutes("reserve")
+
+    @property
+    def missing_wh(self) -> float:
+        """Energy it did not get. [Wh]"""
+        return sum(line.fall.energy_wh or 0.0 for line in self.lines)
+
+    @property
+    def name_y(self) -> float:
+        """Baseline of its name."""
+        return self.y + 16
+
+    @property
+    def mark_y(self) -> float:
+        """Where shortfalls are drawn."""
+        return self.y + 2
+
+
+@dataclass(slots=True)
+class Report:
+    """The debrief of an event."""
+
+    event: Event
+    stations: list[StationLine]
+    lines: list[Line]
+    baseline: Rotation | None
+    ticks: list[tuple[float, str]]
+
+    def total_min(self, what: str) -> float:
+        """Minutes of one way of running short, over all stations."""
+        return sum(line.fall.minutes for line in self.lines if line.fall.what == what)
+
+    @property
+    def harm(self) -> list[Line]:
+        """Shortfalls that did harm."""
+        return [line for line in self.lines if line.fall.what != "reserve"]
+
+    @property
+    def reserve(self) -> list[Line]:
+        """Stretches into reserve."""
+        return [line for line in self.lines if line.fall.what == "reserve"]
+
+    @property
+    def off_min(self) -> float:
+        """Minutes off the air."""
+        return self.total_min("off_air")
+
+    @property
+    def reserve_min(self) -> float:
+        """Minutes into reserve."""
+        return self.total_min("reserve")
+
+    @property
+    def missing_wh(self) -> float:
+        """Energy not served. [Wh]"""
+        return sum(line.fall.energy_wh or 0.0 for line in self.lines)
+
+    @property
+    def height(self) -> float:
+        """Height of the timeline."""
+        return 40 + 34 * len(self.stations)
+
+
+def baseline_of(event: Event) -> Rotation | None:
+    """The last rotation published before the event began, else the first published."""
+    made = event.rotations.exclude(published_at=None).filter(from_min=0)
+    return made.order_by("-published_at").first()
+
+
+def report_of(event: Event, until: datetime) -> Report:
+    """Work out the debrief of an event, up to a moment."""
+    until = min(until, event.ends_at)
+    physics = EventPhysics(event)
+    turns = _turns(physics, until)
+    x = Scale(0, event.span_min, 130, 1030)
+    stations, every = [], []
+    for index, station in enumerate(event.stations.all()):
+        own = [turn for turn in turns if turn.station_key == station.pk]
+        key = str(station.pk)
+        line = StationLine(
+            station=station,
+            planned_wh=physics.drawn_as_planned_wh(key, event.starts_at, until),
+            used_wh=sum(turn.used_wh for turn in own),
+            turns=own,
+            y=34 + 34 * index,
+        )
+        line.lines = _lines(physics, station, own, until)
+        for fall in line.lines:
+            fall.x = x(fall.fall.start_min)
+            fall.width = round(max(2.0, x(fall.fall.end_min) - fall.x), 1)
+        line.bars = [
+            (
+                x(event.minute_of(turn.start)),
+                round(x(event.minute_of(turn.end)) - x(event.minute_of(turn.start)), 1),
+                turn.tag,
+            )
+            for turn in own
+        ]
+        stations.append(line)
+        every += line.lines
+    every.sort(key=lambda line: (line.start, line.station.name))
+    return Report(event, stations, every, baseline_of(event), ticks(event, x))
+
+
+def _turns(physics: EventPhysics, until: datetime) -> list[Turn]:
+    event = physics.event
+    placements: dict[UUID, list[Placement]] = {}
+    for placement in Placement.objects.filter(
+        started_at__lt=until, place__event_key=event.pk
+    ).select_related("place"):
+        placements.setdefault(placement.battery, []).append(placement)
+    readings: dict[UUID, list[FieldEntry]] = {}
+    entries = FieldEntry.objects.filter(
+        event_key=event.pk, kind__in=(Kind.READING, Kind.STRIKE), standing=Standing.KEPT
+    ).order_by("effective_at", "uid")
+    for entry in unstruck(entries):
+        if entry.battery is not None:
+            readings.setdefault(entry.battery, []).append(entry)
+    turns = []
+    for battery, life in placements.items():
+        turns += _turns_of(physics, battery, life, readings.get(battery, []), until)
+    return sorted(turns, key=lambda turn: turn.start)
+
+
+def _turns_of(
+    physics: EventPhysics,
+    battery: UUID,
+    life: list[Placement],
+    readings: list[FieldEntry],
+    until: datetime,
+) -> list[Turn]:
+    pack = physics.pack(battery)
+    if pack is None:
+        return []
+    served = [
+        p for p in life if p.place is not None and p.place.kind == PlaceKind.POSITION
+    ]
+    marks: dict[datetime, SocEstimate] = {}
+    for placement in served:
+        end = min(placement.ended_at or until, until)
+        moment = placement.started_at
+        while moment < end:
+            marks[moment] = unknown()
+            moment += SAMPLE
+        marks[end - timedelta(seconds=1)] = unknown()
+    walk(physics, battery, pack, life, readings, Belief(pack), marks)
+    tag = physics.problem.batteries[str(battery)].tag
+    turns = []
+    for placement in served:
+        assert placement.place is not None  # noqa: S101 - served are at positions
+        assert placement.place.station_key is not None  # noqa: S101 - and positions at one
+        end = min(placement.ended_at or until, until)
+        if end <= placement.started_at:
+            continue
+        own = sorted(m for m in marks if placement.started_at <= m < end)
+        key = str(placement.place.station_key)
+        if key not in physics.problem.stations or not own:
+            continue
+        feed = physics.problem.feed(key, str(battery))
+        first, last = marks[own[0]], marks[own[-1]]
+        turns.append(
+            Turn(
+                station_key=placement.place.station_key,
+                tag=tag,
+                battery=battery,
+                start=placement.started_at,
+                end=end,
+                start_soc=first,
+                end_soc=last,
+                used_wh=max(0.0, first.typical - last.typical) * feed.capacity_wh,
+                in_reserve=below(
+                    [physics.event.minute_of(m) for m in own],
+                    [marks[m].typical for m in own],
+                    feed.reserve_soc,
+                ),
+            )
+        )
+    return turns
+
+
+def _lines(
+    physics: EventPhysics, station: Station, turns: list[Turn], until: datetime
+) -> list[Line]:
+    event, key = physics.event, str(station.pk)
+    notes = dict(
+        FieldEntry.objects.filter(
+            event_key=event.pk,
+            station_key=station.pk,
+            kind__in=(Kind.OFF_AIR, Kind.POWER_STEP, Kind.SHED),
+        ).values_list("uid", "note")
+    )
+    found: list[Line] = []
+
+    def add(what: str, stretch: Stretch, note: str, is_open_ended: bool) -> None:
+        fall = shortfall(
+            what,
+            stretch,
+            grid=physics.problem.grid,
+            full_w=physics.problem.demand_w[key],
+            low_w=physics.low.demand_w[key],
+        )
+        if fall.minutes >= 0.5:
+            found.append(
+                Line(
+                    station,
+                    fall,
+                    event.moment_of(fall.start_min),
+                    event.moment_of(fall.end_min),
+                    note,
+                    is_open_ended,
+                )
+            )
+
+    span: StationSpan
+    for span in (s for s in physics.spans if s.station_key == station.pk):
+        end = min(span.ended_at or until, until)
+        stretch = Stretch(
+            start_min=event.minute_of(span.started_at), end_min=event.minute_of(end)
+        )
+        add(span.what, stretch, notes.get(span.entry_uid, ""), span.ended_at is None)
+    for turn in turns:
+        for stretch in turn.in_reserve:
+            add("reserve", stretch, f"{turn.tag} below its reserve", False)
+    return found

@@ -1,0 +1,264 @@
+"""The invented events: their stations, yard, crews and people."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from hollow_kettle.people.models import Actor
+from hollow_kettle.plan import services
+from hollow_kettle.plan.models import Event, OperatingPattern, Station
+from hollow_kettle.shelf.models import Asset, EquipmentType
+
+ZONE = "America/Chicago"
+
+
+@dataclass(frozen=True, slots=True)
+class DemoStation:
+    """A station: equipment as (key, count), hours as (from h, to h, pattern)."""
+
+    name: str
+    purpose: str
+    tier: int
+    place: tuple[float, float]
+    equipment: tuple[tuple[str, int], ...]
+    hours: tuple[tuple[float, float, str], ...]
+    changeover_s: int = 120
+    disconnect_v: float | None = None
+
+
+YARD = (46.1200, -95.4000)
+
+FIELD_DAY = (
+    DemoStation(
+        "Peat Landing",
+        "shelter link, VHF",
+        1,
+        (46.1236, -95.3962),
+        (("vhf-50w", 1), ("tablet", 1)),
+        ((0, 24, "net-station"),),
+        changeover_s=0,
+    ),
+    DemoStation(
+        "Erratic Hill",
+        "VHF relay",
+        1,
+        (46.1262, -95.4068),
+        (("vhf-relay-25w", 1),),
+        ((0, 24, "relay-10"),),
+        disconnect_v=11.5,
+    ),
+    DemoStation(
+        "Drumlin",
+        "HF CW, 100 W",
+        2,
+        (46.1225, -95.4047),
+        (("hf-100w", 1), ("laptop", 1)),
+        ((0, 9, "calling-cw"), (9, 18, "search-cw"), (18, 24, "calling-cw")),
+    ),
+    DemoStation(
+        "Esker Ridge",
+        "HF phone, 100 W",
+        2,
+        (46.1176, -95.3958),
+        (("hf-100w", 1), ("laptop", 1)),
+        ((0, 11, "calling-ssb"), (11, 17, "search-ssb"), (17, 24, "calling-ssb")),
+    ),
+    DemoStation(
+        "Outwash",
+        "HF data, 40 W",
+        3,
+        (46.1159, -95.4021),
+        (("hf-40w", 1), ("small-computer", 1)),
+        ((0, 24, "search-cw"),),
+        disconnect_v=11.5,
+    ),
+    DemoStation(
+        "Sedge Pool",
+        "visitors' station",
+        3,
+        (46.1212, -95.3934),
+        (("hf-20w", 1), ("tablet", 1), ("tent-light", 1)),
+        ((0, 9, "visitors"), (18, 24, "visitors")),
+    ),
+)
+
+SHELTER = (
+    DemoStation(
+        "Peat Landing",
+        "shelter link, VHF",
+        1,
+        (46.1236, -95.3962),
+        (("vhf-50w", 1), ("tablet", 1)),
+        ((0, 12, "net-control"),),
+    ),
+    DemoStation(
+        "Hall Green",
+        "net control, VHF",
+        1,
+        (46.1188, -95.4011),
+        (("vhf-50w", 1), ("laptop", 1)),
+        ((0, 12, "net-control"),),
+    ),
+    DemoStation(
+        "Drumlin",
+        "HF to the district",
+        2,
+        (46.1225, -95.4047),
+        (("hf-100w", 1), ("laptop", 1)),
+        ((0, 12, "calling-ssb"),),
+    ),
+    DemoStation(
+        "Sedge Pool",
+        "handheld charging",
+        3,
+        (46.1212, -95.3934),
+        (("handheld-charger", 4), ("tablet", 1), ("tent-light", 1)),
+        ((0, 12, "standby-watch"),),
+    ),
+)
+
+ICE_STORM = (
+    DemoStation(
+        "Hall Green",
+        "net control, VHF",
+        1,
+        (46.1188, -95.4011),
+        (("vhf-50w", 1), ("laptop", 1)),
+        ((0, 8, "net-control"),),
+    ),
+    DemoStation(
+        "Erratic Hill",
+        "VHF relay",
+        1,
+        (46.1262, -95.4068),
+        (("vhf-relay-25w", 1),),
+        ((0, 8, "relay-10"),),
+        disconnect_v=11.5,
+    ),
+    DemoStation(
+        "Outwash",
+        "HF data, 40 W",
+        2,
+        (46.1159, -95.4021),
+        (("hf-40w", 1), ("small-computer", 1)),
+        ((0, 8, "digital"),),
+    ),
+)
+
+_LEAD = ["agm", "gel", "flooded"]
+
+
+def make_event(
+    name: str, start: datetime, hours: float, stations: tuple[DemoStation, ...]
+) -> Event:
+    """Make an event with its stations; `start` is wall-clock time."""
+    event = services.save_event(
+        None, name=name, zone=ZONE, starts=start, ends=start + timedelta(hours=hours)
+    )
+    yard = event.sites.get(is_yard=True)
+    services.place_site(yard, latitude=YARD[0], longitude=YARD[1])
+    for plan in stations:
+        make_station(event, plan, start)
+    return event
+
+
+def make_station(event: Event, plan: DemoStation, start: datetime) -> Station:
+    """Add one station with its equipment and hours."""
+    station = services.save_station(
+        event,
+        name=plan.name,
+        purpose=plan.purpose,
+        tier=plan.tier,
+        latitude=plan.place[0],
+        longitude=plan.place[1],
+        changeover_s=plan.changeover_s,
+        disconnect_v=plan.disconnect_v,
+    )
+    for key, count in plan.equipment:
+        services.add_equipment(
+            station, equipment=EquipmentType.objects.get(pk=key), count=count
+        )
+    for opens, closes, pattern in plan.hours:
+        services.add_hours(
+            station,
+            starts=start + timedelta(hours=opens),
+            ends=start + timedelta(hours=closes),
+            pattern=OperatingPattern.objects.get(pk=pattern),
+        )
+    return station
+
+
+def make_yard(event: Event, start: datetime, hours: float) -> None:
+    """Two bays on a generator with quiet hours, one on mains, one on a buffer bank."""
+    end = start + timedelta(hours=hours)
+    evening = start.replace(hour=22, minute=0)
+    morning = (start + timedelta(days=1)).replace(hour=7, minute=0)
+    overnight = end > evening
+    generator = services.add_source(
+        event,
+        name="generator",
+        kind="generator",
+        max_w=900,
+        energy_wh=None,
+        starts=start,
+        ends=evening if overnight else end,
+    )
+    mains = services.add_source(
+        event,
+        name="mains of the hall",
+        kind="mains",
+        max_w=500,
+        energy_wh=None,
+        starts=start,
+        ends=min(end, start.replace(hour=20, minute=0)),
+    )
+    if overnight:
+        services.add_window(generator, starts=morning, ends=end)
+        services.add_window(mains, starts=morning + timedelta(hours=1), ends=end)
+    buffer = services.add_source(
+        event,
+        name="buffer bank",
+        kind="buffer",
+        max_w=300,
+        energy_wh=1200,
+        starts=start,
+        ends=end,
+    )
+    for name, source, watts, chemistries in (
+        ("Bay 1", generator, 360, ["lifepo4"]),
+        ("Bay 2", generator, 360, ["lifepo4", "nmc"]),
+        ("Bay 3", mains, 300, ["lifepo4", *_LEAD]),
+        ("Bay 4", buffer, 250, ["lifepo4"]),
+    ):
+        services.add_bay(
+            event, name=name, source=source, max_w=watts, chemistries=chemistries
+        )
+
+
+def make_crews(event: Event, start: datetime, hours: float) -> None:
+    """Who walks and who watches the yard."""
+    end = start + timedelta(hours=hours)
+    shifts = [("crew 1", "walks", start, min(end, start + timedelta(hours=10)))]
+    if hours > 12:
+        night = start + timedelta(hours=8)
+        shifts += [
+            ("night crew", "walks", night, night + timedelta(hours=9)),
+            ("crew 2", "walks", night + timedelta(hours=8), end),
+            ("yard watch", "yard", start, start + timedelta(hours=11)),
+            ("yard watch", "yard", start + timedelta(hours=16), end),
+        ]
+    else:
+        shifts = [("crew 1", "walks", start, end), ("yard watch", "yard", start, end)]
+    for name, does, first, last in shifts:
+        services.add_crew(event, name=name, does=does, starts=first, ends=last)
+
+
+def choose(event: Event, shelf: dict[str, Asset], tags: str) -> None:
+    """Choose the batteries of an event by tag."""
+    services.choose_batteries(event, [shelf[tag].pk for tag in tags.split()])
+
+
+def publish_first(event: Event, by: Actor) -> None:
+    """Make the rounds and publish them."""
+    services.publish(services.make_rotation(event, by=by))

@@ -1,0 +1,78 @@
+"""How cells are read: one small function per kind of cell."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from datetime import datetime
+
+from powercore.errors import PowercoreError
+from powercore.values import in_range, parse_number
+
+from .tables import CellFault
+
+
+def text(most: int) -> Callable[[str], str]:
+    """Read a text of at most some length."""
+
+    def read(cell: str) -> str:
+        if len(cell) > most:
+            raise CellFault(f"has {len(cell)} characters; {most} is the most")
+        return cell
+
+    return read
+
+
+def number(
+    low: float, high: float, unit: str = "", why: str = ""
+) -> Callable[[str], float]:
+    """Read a number within a range; decimal point or comma."""
+
+    def read(cell: str) -> float:
+        try:
+            return in_range(
+                "it", parse_number(cell, "it"), low=low, high=high, unit=unit, why=why
+            )
+        except PowercoreError as error:
+            raise CellFault(str(error).removeprefix("it ").rstrip(".")) from error
+
+    return read
+
+
+def whole(low: int, high: int, why: str = "") -> Callable[[str], int]:
+    """Read a whole number within a range."""
+    as_number = number(low, high, why=why)
+
+    def read(cell: str) -> int:
+        value = as_number(cell)
+        if value != int(value):
+            raise CellFault(f"must be a whole number, not '{cell}'")
+        return int(value)
+
+    return read
+
+
+def choice(names: Mapping[str, Iterable[str]]) -> Callable[[str], str]:
+    """Read one of a few words; `names` gives each key its other spellings."""
+    known = {
+        spelling.casefold(): key
+        for key, spellings in names.items()
+        for spelling in (key, *spellings)
+    }
+
+    def read(cell: str) -> str:
+        key = known.get(cell.casefold())
+        if key is None:
+            raise CellFault(f"'{cell[:30]}' is not one of {', '.join(names)}")
+        return key
+
+    return read
+
+
+def wall_time(cell: str) -> datetime:
+    """Read a local date and time: 2026-06-27 14:00."""
+    for form in ("%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M"):
+        try:
+            return datetime.strptime(cell, form)  # noqa: DTZ007 - wall time of a zone
+        except ValueError:
+            continue
+    raise CellFault(f"must be a date and time like 2026-06-27 14:00, not '{cell[:30]}'")

@@ -1,0 +1,39 @@
+"""Keep an upload between preview and apply."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from django.core.files.uploadedfile import UploadedFile
+
+from hollow_kettle.people.models import Actor
+
+from .models import Upload
+from .tables import MAX_BYTES, TableFault
+
+
+def keep_upload(file: UploadedFile, *, purpose: str, by: Actor) -> Upload:
+    """
+    Keep an uploaded table until it is applied.
+
+    Raises
+    ------
+    TableFault
+        If the file is over the cap.
+    """
+    if (file.size or 0) > MAX_BYTES:
+        raise TableFault(
+            f"The file has {(file.size or 0) / 1e6:.1f} MB; "
+            f"{MAX_BYTES / 1024 / 1024:.0f} MB is the most."
+        )
+    return Upload.objects.create(
+        purpose=purpose,
+        file_name=(file.name or "table")[:200],
+        content=file.read(),
+        actor=by,
+    )
+
+
+def upload_of(uid: UUID, *, purpose: str, by: Actor) -> Upload | None:
+    """Return somebody's own upload, or None when it is gone."""
+    return Upload.objects.filter(pk=uid, purpose=purpose, actor=by).first()

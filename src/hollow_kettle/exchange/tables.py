@@ -1,0 +1,215 @@
+"""
+Tables in and out: CSV that survives spreadsheets.
+
+Reading never guesses silently: each fault names row, column and reason. Writing
+defuses text cells that a spreadsheet would run as a formula; reading strips
+exactly that prefix, so that a table comes back as it went out.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+MAX_BYTES = 5 * 1024 * 1024
+MAX_ROWS = 10_000
+
+_RISKY = ("=", "+", "-", "@", "\t", "\r", "'")
+
+
+class CellFault(Exception):
+    """A cell can't be read; the message says why."""
+
+
+class TableFault(Exception):
+    """A file can't be read as a table at all; the message says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One column of a table: its name, how it is read, what it means."""
+
+    name: str
+    read: Callable[[str], Any]
+    help: str
+    required: bool = False
+    #: Other headings under which people keep this column.
+    also: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """What is wrong, and where: the row and column as a spreadsheet counts."""
+
+    row: int
+    column: str
+    reason: str
+
+
+@dataclass(slots=True)
+class Preview:
+    """A table as it was understood, before anything is kept."""
+
+    rows: list[tuple[int, dict[str, Any]]] = field(default_factory=list)
+    faults: list[Fault] = field(default_factory=list)
+    ignored_columns: list[str] = field(default_factory=list)
+
+    def fault(self, row: int, column: str, reason: str) -> None:
+        """Note what is wrong in one cell."""
+        self.faults.append(Fault(row, column, reason))
+
+
+def defuse(text: str) -> str:
+    """Make a text cell that no spreadsheet runs."""
+    return "'" + text if text.startswith(_RISKY) else text
+
+
+def restore(text: str) -> str:
+    """Undo `defuse`, and nothing else."""
+    return text[1:] if text[:1] == "'" and text[1:].startswith(_RISKY) else text
+
+
+def write_csv(names: Sequence[str], rows: Iterable[Mapping[str, object]]) -> str:
+    """Write rows as CSV with CRLF lines; text is defused, numbers are plain."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(names)
+    for row in rows:
+        cells = (row.get(name) for name in names)
+        writer.writerow(
+            defuse(cell) if isinstance(cell, str) else ("" if cell is None else cell)
+            for cell in cells
+        )
+    return out.getvalue()
+
+
+def read_csv(content: bytes, columns: Sequence[Column]) -> Preview:
+    """
+    Read a CSV file as a preview.
+
+    Parameters
+    ----------
+    content : bytes
+        UTF-8 (with or without byte-order mark) or UTF-16 with one; cells parted by
+        comma, semicolon or tab.
+    columns : sequence of Column
+        What to look for, by heading, in any order and case.
+
+    Raises
+    ------
+    TableFault
+        If the file is too large, in another encoding, or has none of the columns.
+    """
+    lines = _records(_decode(content), columns)
+    if not lines:
+        raise TableFault("The file is empty; the first line must name the columns.")
+    head, *body = lines
+    if len(body) > MAX_ROWS:
+        raise TableFault(
+            f"The file has {len(body):,} rows; {MAX_ROWS:,} is the most at once. "
+            "Split it and import the parts one after the other."
+        )
+    preview = Preview()
+    places = _places(head, columns, preview)
+    for number, cells in enumerate(body, start=2):
+        if any(cell.strip() for cell in cells):
+            _read_row(number, cells, columns, places, preview)
+    if not preview.rows and not preview.faults:
+        raise TableFault("The file names its columns but has no rows below them.")
+    return preview
+
+
+def _read_row(
+    number: int,
+    cells: list[str],
+    columns: Sequence[Column],
+    places: dict[str, int],
+    preview: Preview,
+) -> None:
+    row: dict[str, Any] = {}
+    faults = len(preview.faults)
+    for column in columns:
+        at = places.get(column.name)
+        text = cells[at].strip() if at is not None and at < len(cells) else ""
+        text = restore(text)
+        if not text:
+            if column.required:
+                preview.fault(number, column.name, "is empty, but it is needed")
+            row[column.name] = None
+            continue
+        try:
+            if "\x00" in text:
+                raise CellFault("has a character that can't be kept")
+            row[column.name] = column.read(text)
+        except CellFault as fault:
+            preview.fault(number, column.name, str(fault))
+    if len(preview.faults) == faults:
+        preview.rows.append((number, row))
+
+
+def _decode(content: bytes) -> str:
+    if len(content) > MAX_BYTES:
+        raise TableFault(
+            f"The file has {len(content) / 1e6:.1f} MB; "
+            f"{MAX_BYTES / 1024 / 1024:.0f} MB is the most."
+        )
+    encoding = "utf-16" if content[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
+    try:
+        return content.decode(encoding)
+    except UnicodeDecodeError as error:
+        line = content.count(b"\n", 0, error.start) + 1
+        raise TableFault(
+            f"The file is not in UTF-8: line {line} has the byte "
+            f"0x{content[error.start]:02X}. Save it again as “CSV UTF-8”."
+        ) from error
+
+
+def _records(text: str, columns: Sequence[Column]) -> list[list[str]]:
+    known = {name.casefold() for c in columns for name in (c.name, *c.also)}
+    first = text.split("\n", 1)[0]
+
+    def hits(delimiter: str) -> int:
+        cells = next(csv.reader([first], delimiter=delimiter), [])
+        return sum(cell.strip().casefold() in known for cell in cells)
+
+    delimiter = max(",;\t", key=hits)
+    if not hits(delimiter):
+        wanted = ", ".join(column.name for column in columns if column.required)
+        raise TableFault(
+            f"The first line must name the columns; none of {wanted} is there."
+        )
+    try:
+        return list(
+            csv.reader(
+                io.StringIO(text.replace("\r\n", "\n"), newline=""), delimiter=delimiter
+            )
+        )
+    except csv.Error as error:
+        raise TableFault(f"The file can't be read as a table: {error}.") from error
+
+
+def _places(
+    head: list[str], columns: Sequence[Column], preview: Preview
+) -> dict[str, int]:
+    names = {
+        name.casefold(): column.name
+        for column in columns
+        for name in (column.name, *column.also)
+    }
+    places: dict[str, int] = {}
+    for at, cell in enumerate(head):
+        name = names.get(cell.strip().casefold())
+        if name is None:
+            if cell.strip():
+                preview.ignored_columns.append(cell.strip())
+        elif name in places:
+            preview.fault(1, name, "stands twice in the first line")
+        else:
+            places[name] = at
+    for column in columns:
+        if column.required and column.name not in places:
+            preview.fault(1, column.name, "is missing from the first line")
+    return places

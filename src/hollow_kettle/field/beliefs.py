@@ -1,0 +1,354 @@
+"""
+What is believed of each battery's charge, worked out from the log.
+
+A battery's life is walked through in time: where it was, what the plan says the
+station drew or the bay gave meanwhile, and what was read. The result is cached in
+`BatteryNow`; pages carry it forward to their own now.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from functools import cached_property
+from uuid import UUID
+
+import numpy as np
+
+from hollow_kettle.log.models import (
+    BatteryNow,
+    FieldEntry,
+    Kind,
+    Place,
+    PlaceKind,
+    Placement,
+    Standing,
+    StationSpan,
+)
+from hollow_kettle.plan import bridge
+from hollow_kettle.plan.models import Event
+from powercore.battery import Pack
+from powercore.belief import (
+    Belief,
+    Charging,
+    CounterReading,
+    Flow,
+    GaugeReading,
+    SocEstimate,
+    Step,
+    TurnBegins,
+    VoltsReading,
+    charged_since,
+    used_since,
+)
+from powercore.rotation.problem import Problem
+from powercore.values import BUS_V
+
+#: A station's real draw against its plan, as a share of it (one standard
+#: deviation). Common practice, no source.
+DRAW_SD = 0.2
+
+
+@dataclass(frozen=True, slots=True)
+class Stretch:
+    """A battery at one place from one moment to another."""
+
+    place: Place | None
+    start: datetime
+    end: datetime
+
+
+class EventPhysics:
+    """What the plan says flowed in an event: at its stations, on its bays."""
+
+    def __init__(self, event: Event) -> None:
+        self.event = event
+        self.problem = Problem(bridge.scenario_of(event))
+        self.spans = list(StationSpan.objects.filter(event_key=event.pk))
+        self.switches = list(
+            unstruck(
+                FieldEntry.objects.filter(
+                    event_key=event.pk,
+                    kind__in=(Kind.SOURCE, Kind.STRIKE),
+                    standing=Standing.KEPT,
+                )
+            )
+        )
+
+    @cached_property
+    def low(self) -> Problem:
+        """The same event with every station on low power."""
+        return Problem(bridge.scenario_of(self.event, is_low_power=True))
+
+    def drawn_wh(self, station: str, start: datetime, end: datetime) -> float:
+        """Energy a station drew by plan, minus off the air, less on low power."""
+        if station not in self.problem.stations or end <= start:
+            return 0.0
+        off = [
+            s
+            for s in self.spans
+            if str(s.station_key) == station and s.what == "off_air"
+        ]
+        low = [
+            s
+            for s in self.spans
+            if str(s.station_key) == station and s.what == "low_power"
+        ]
+        marks = {start, end}
+        for span in (*off, *low):
+            marks |= {span.started_at, span.ended_at or end}
+        cuts = sorted(moment for moment in marks if start <= moment <= end)
+        total = 0.0
+        for first, last in itertools.pairwise(cuts):
+            if any(_covers(span, first) for span in off):
+                continue
+            problem = (
+                self.low
+                if any(_covers(span, first) for span in low)
+                else (self.problem)
+            )
+            total += self._planned_wh(problem, station, first, last)
+        return total
+
+    def drawn_as_planned_wh(
+        self, station: str, start: datetime, end: datetime
+    ) -> float:
+        """Energy a station was planned to draw, whatever happened. [Wh]"""
+        return self._planned_wh(self.problem, station, start, end)
+
+    def _planned_wh(
+        self, problem: Problem, station: str, start: datetime, end: datetime
+    ) -> float:
+        edges, drawn = problem.grid.edges_min, problem.drawn_wh[station]
+        first, last = self.event.minute_of(start), self.event.minute_of(end)
+        return float(np.interp(last, edges, drawn) - np.interp(first, edges, drawn))
+
+    def power_hours(self, bay: str, start: datetime, end: datetime) -> float:
+        """Hours in which a bay's source ran, by its plan and what was noted."""
+        plan = self.problem.bays.get(bay)
+        if plan is None:
+            return 0.0
+        source = self.problem.sources[plan.source]
+        total = 0.0
+        for window in source.windows:
+            first = max(start, self.event.moment_of(window.start_min))
+            last = min(end, self.event.moment_of(window.end_min))
+            if last > first:
+                total += self._switched_on_h(plan.source, first, last)
+        return total
+
+    def _switched_on_h(self, source: str, start: datetime, end: datetime) -> float:
+        is_on, at, total = True, start, timedelta(0)
+        for entry in sorted(self.switches, key=lambda entry: entry.effective_at):
+            if str(entry.source_key) != source or entry.effective_at >= end:
+                continue
+            moment = max(start, entry.effective_at)
+            if is_on:
+                total += moment - at
+            at, is_on = moment, bool(entry.is_on)
+        return ((total + (end - at)) if is_on else total).total_seconds() / 3600
+
+    def pack(self, battery: UUID) -> Pack | None:
+        """A battery of the event as the core sees it."""
+        found = self.problem.batteries.get(str(battery))
+        return None if found is None else found.pack
+
+    def between(
+        self,
+        battery: UUID,
+        pack: Pack,
+        place: Place | None,
+        start: datetime,
+        end: datetime,
+    ) -> Step | None:
+        """What passed with a battery at a place, as a step of a belief."""
+        if place is None or end <= start:
+            return None
+        if place.kind == PlaceKind.POSITION:
+            ah = self.drawn_wh(str(place.station_key), start, end) / BUS_V
+            return Flow(ah=ah, sd_ah=DRAW_SD * ah) if ah > 0 else None
+        if place.kind == PlaceKind.BAY and str(place.pk) in self.problem.bays:
+            hours = self.power_hours(str(place.pk), start, end)
+            model = self.problem.charge_model(str(place.pk), str(battery))
+            return Charging(model=model, hours=hours) if hours > 0 else None
+        return None
+
+    def carried_forward(
+        self, now_row: BatteryNow, pack: Pack, now: datetime
+    ) -> SocEstimate:
+        """What was believed at the last entry, carried forward to now."""
+        before = SocEstimate(
+            typical=now_row.soc_typical,
+            low=now_row.soc_low,
+            high=now_row.soc_high,
+            evidence=now_row.evidence,
+        )
+        if now_row.as_of is None:
+            return before
+        step = self.between(now_row.battery, pack, now_row.place, now_row.as_of, now)
+        if isinstance(step, Flow):
+            return used_since(
+                before, step.ah / pack.trusted_ah, step.sd_ah / pack.trusted_ah
+            )
+        if isinstance(step, Charging):
+            return charged_since(before, step.model, step.hours)
+        return before
+
+
+def _covers(span: StationSpan, moment: datetime) -> bool:
+    return span.started_at <= moment and (
+        span.ended_at is None or moment < span.ended_at
+    )
+
+
+def unstruck(entries: Iterable[FieldEntry]) -> Iterable[FieldEntry]:
+    """Return the entries that are neither strikes nor struck."""
+    found = list(entries)
+    struck = {entry.strikes for entry in found if entry.kind == Kind.STRIKE}
+    return [e for e in found if e.kind != Kind.STRIKE and e.uid not in struck]
+
+
+def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
+    """Work out `BatteryNow` anew for some batteries of an event, or for all."""
+    physics = EventPhysics(event)
+    wanted = (
+        set(batteries)
+        if batteries is not None
+        else {UUID(key) for key in physics.problem.batteries}
+    )
+    wanted = {uid for uid in wanted if physics.pack(uid) is not None}
+    readings: dict[UUID, list[FieldEntry]] = {uid: [] for uid in wanted}
+    entries = FieldEntry.objects.filter(
+        event_key=event.pk, kind__in=(Kind.READING, Kind.STRIKE), standing=Standing.KEPT
+    ).order_by("effective_at", "uid")
+    for entry in unstruck(entries):
+        if entry.battery in readings:
+            readings[entry.battery].append(entry)
+    stretches: dict[UUID, list[Placement]] = {uid: [] for uid in wanted}
+    for placement in Placement.objects.filter(battery__in=wanted).select_related(
+        "place"
+    ):
+        stretches[placement.battery].append(placement)
+    rows = [
+        _battery_now(physics, uid, stretches[uid], readings[uid])
+        for uid in sorted(wanted)
+    ]
+    BatteryNow.objects.bulk_create(
+        rows,
+        update_conflicts=True,
+        unique_fields=["battery"],
+        update_fields=[
+            "event_key",
+            "place",
+            "since",
+            "soc_typical",
+            "soc_low",
+            "soc_high",
+            "as_of",
+            "read_at",
+            "evidence",
+        ],
+    )
+
+
+def _battery_now(
+    physics: EventPhysics,
+    uid: UUID,
+    placements: list[Placement],
+    readings: list[FieldEntry],
+) -> BatteryNow:
+    pack = physics.pack(uid)
+    assert pack is not None  # noqa: S101 - only batteries of the event get here
+    belief = Belief(pack)
+    last = placements[-1] if placements else None
+    as_of = walk(physics, uid, pack, placements, readings, belief)
+    found = belief.estimate()
+    return BatteryNow(
+        battery=uid,
+        event_key=physics.event.pk,
+        place=last.place if last else None,
+        since=last.started_at if last else None,
+        soc_typical=found.typical,
+        soc_low=found.low,
+        soc_high=found.high,
+        as_of=as_of,
+        read_at=readings[-1].effective_at if readings else None,
+        evidence=found.evidence[:200],
+    )
+
+
+def walk(
+    physics: EventPhysics,
+    uid: UUID,
+    pack: Pack,
+    placements: list[Placement],
+    readings: list[FieldEntry],
+    belief: Belief,
+    marks: dict[datetime, SocEstimate] | None = None,
+) -> datetime | None:
+    """
+    Walk a belief through a battery's life; return up to when.
+
+    At each moment of `marks` the estimate of that moment is noted there.
+    """
+    moments: list[tuple[datetime, int, object]] = []
+    moments += [(p.started_at, 0, p) for p in placements]
+    moments += [(entry.effective_at, 1, entry) for entry in readings]
+    moments += [(moment, 2, None) for moment in marks or ()]
+    moments.sort(key=lambda item: (item[0], item[1]))
+    place: Place | None = None
+    at: datetime | None = None
+    for moment, _, what in moments:
+        if at is not None:
+            step = physics.between(uid, pack, place, at, moment)
+            if step is not None:
+                belief.apply(step)
+        at = moment
+        if isinstance(what, Placement):
+            place = what.place
+            belief.apply(TurnBegins())
+        elif isinstance(what, FieldEntry):
+            for step in reading_steps(what):
+                belief.apply(step)
+        elif marks is not None:
+            marks[moment] = belief.estimate()
+    return at
+
+
+HOW_WORDS = {"receiving": "receiving", "key_down": "key down", "unplugged": "unplugged"}
+
+
+def reading_steps(entry: FieldEntry) -> list[Step]:
+    """Return what a reading says, as steps of a belief."""
+    steps: list[Step] = []
+    if entry.amp_hours is not None:
+        steps.append(
+            CounterReading(
+                ah=entry.amp_hours, words=f"counter {entry.amp_hours:+.1f} Ah out"
+            )
+        )
+    if entry.volts is not None:
+        amps = entry.amps or 0.0
+        how = entry.how or "receiving"
+        words = f"{entry.volts:.2f} V {HOW_WORDS[how]}"
+        if entry.amps is not None:
+            words = f"{entry.volts:.2f} V {amps:.1f} A {HOW_WORDS[how]}"
+        if entry.volts > 1.0:  # a tripped protection shows 0 V and says no charge
+            steps.append(
+                VoltsReading(
+                    volts=entry.volts,
+                    amps=amps,
+                    how=how,
+                    words=words,
+                    unplugged_min=entry.unplugged_min or 0.0,
+                )
+            )
+    if entry.gauge_pct is not None:
+        steps.append(
+            GaugeReading(
+                soc=entry.gauge_pct / 100, words=f"gauge {entry.gauge_pct:.0f} %"
+            )
+        )
+    return steps

@@ -1,0 +1,229 @@
+"""What people note in the field, parsed and checked once."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import uuid4
+
+from django import forms
+from django.db.models import QuerySet
+
+from hollow_kettle.clock import from_local, local
+from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.plan.models import Event, Source, Station
+from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.services import plain_tag
+from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+
+
+class TagField(forms.CharField):
+    """A battery's tag as it is said; k7 and K07 are the same, unknown ones are kept."""
+
+    def __init__(self, **kwargs: Any) -> None:
+        super().__init__(max_length=16, **kwargs)
+        self.widget.attrs.update(
+            {
+                "autocomplete": "off",
+                "autocapitalize": "characters",
+                "spellcheck": "false",
+                "list": "battery-tags",
+            }
+        )
+
+
+class EntryForm(Dressed, forms.Form):
+    """What every entry has: when it happened, and a key made once."""
+
+    uid = forms.UUIDField(widget=forms.HiddenInput)
+    taken = WallTimeField(
+        label="When it happened", required=False, help_text="Empty means now."
+    )
+    sure = forms.BooleanField(
+        label="I mean it", required=False, widget=forms.HiddenInput
+    )
+
+    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+        kwargs["initial"] = {"uid": uuid4(), **(kwargs.get("initial") or {})}
+        super().__init__(*args, **kwargs)
+        self.event = event
+        self.now = event.clock.now()
+
+    def clean_taken(self) -> datetime:
+        """Return when it happened in UTC; nothing said means now."""
+        wall = self.cleaned_data["taken"]
+        return from_local(wall, self.event.zone) if wall else self.now
+
+    def ask(self, field: str, words: str) -> None:
+        """Ask once about something odd; with "I mean it" it is kept."""
+        if not self.cleaned_data.get("sure"):
+            self.fields["sure"].widget = forms.CheckboxInput(
+                attrs={"class": "form-check-input"}
+            )
+            self.add_error(field, words)
+
+    def battery(self, name: str) -> Asset | None:
+        """Return the battery whose tag was said, None when there is none."""
+        said = self.cleaned_data.get(name) or ""
+        wanted = plain_tag(said.strip())
+        return next(
+            (a for a in Asset.objects.all() if wanted and plain_tag(a.tag) == wanted),
+            None,
+        )
+
+
+class ReadingForm(EntryForm):
+    """Volts with amps and how read; amp-hours; a gauge's percentage."""
+
+    tag = TagField(label="Battery")
+    volts = NumberField(label="Volts", low=-100, high=1000, unit="V", required=False)
+    amps = NumberField(
+        label="Amps",
+        low=-2000,
+        high=2000,
+        unit="A",
+        required=False,
+        help_text="Flowing out while the volts were read.",
+    )
+    how = forms.ChoiceField(
+        label="Read while",
+        choices=[
+            ("receiving", "receiving"),
+            ("key_down", "key down"),
+            ("unplugged", "unplugged"),
+        ],
+    )
+    unplugged_min = NumberField(
+        label="Unplugged for", low=0, high=100_000, unit="min", required=False
+    )
+    amp_hours = NumberField(
+        label="Amp-hours",
+        low=-100_000,
+        high=100_000,
+        unit="Ah",
+        required=False,
+        help_text="Counted out since its last swap; minus when more came in.",
+    )
+    gauge_pct = NumberField(label="Gauge", low=0, high=100, unit="%", required=False)
+
+    def clean(self) -> dict[str, Any]:
+        """Something must have been read; odd but possible readings are asked about."""
+        data = super().clean() or self.cleaned_data
+        read = ("volts", "amp_hours", "gauge_pct")
+        if not set(read) & set(self.errors) and all(data.get(n) is None for n in read):
+            self.add_error("volts", "Enter volts, amp-hours or a gauge percentage.")
+        volts = data.get("volts")
+        if volts is not None and (volts < 9 or volts > 15.0):
+            odd = (
+                "a tripped protection shows 0 V"
+                if abs(volts) < 1
+                else ("most batteries here lie between 10 and 14.6 V")
+            )
+            self.ask(
+                "volts", f"{volts:g} V is odd: {odd}. Tick “I mean it” to keep it."
+            )
+        return data
+
+
+class SwapForm(EntryForm):
+    """One entry for what went in and what came out."""
+
+    station = forms.ModelChoiceField(Station.objects.none(), label="Station")
+    tag = TagField(label="In")
+    tag_out = TagField(label="Out", required=False)
+    place_out = forms.ModelChoiceField(
+        Place.objects.none(),
+        label="The old one went to",
+        required=False,
+        empty_label="on the way back",
+    )
+
+    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+        super().__init__(*args, event=event, **kwargs)
+        self.fields["station"].queryset = event.stations.all()  # type: ignore[attr-defined]
+        self.fields["place_out"].queryset = yard_places(event)  # type: ignore[attr-defined]
+
+    def clean(self) -> dict[str, Any]:
+        """The same battery can't go in and come out."""
+        data = super().clean() or self.cleaned_data
+        went_in, out = data.get("tag") or "", data.get("tag_out") or ""
+        if out and plain_tag(went_in) == plain_tag(out):
+            self.add_error("tag_out", f"{out} can't go in and come out in one swap.")
+        return data
+
+
+class MoveForm(EntryForm):
+    """A battery put somewhere in the yard."""
+
+    tag = TagField(label="Battery")
+    to = forms.ModelChoiceField(Place.objects.none(), label="Is now at")
+
+    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+        super().__init__(*args, event=event, **kwargs)
+        self.fields["to"].queryset = yard_places(event)  # type: ignore[attr-defined]
+
+
+class StationForm(EntryForm):
+    """A station off the air, back, on low power, shed or restored."""
+
+    WHAT = [
+        ("off_air", "off the air"),
+        ("back", "back on the air"),
+        ("low", "on low power"),
+        ("full", "on full power again"),
+        ("shed", "some load shed"),
+        ("restored", "shed load back on"),
+    ]
+
+    station = forms.ModelChoiceField(Station.objects.none(), label="Station")
+    what = forms.ChoiceField(label="Is", choices=WHAT)
+    text = forms.CharField(label="Why, in a few words", max_length=500, required=False)
+
+    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+        super().__init__(*args, event=event, **kwargs)
+        self.fields["station"].queryset = event.stations.all()  # type: ignore[attr-defined]
+
+
+class SourceForm(EntryForm):
+    """A source switched on or off."""
+
+    source = forms.ModelChoiceField(Source.objects.none(), label="Source")
+    state = forms.ChoiceField(label="Is", choices=[("on", "on"), ("off", "off")])
+
+    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+        super().__init__(*args, event=event, **kwargs)
+        self.fields["source"].queryset = event.sources.all()  # type: ignore[attr-defined]
+
+
+class NoteForm(EntryForm):
+    """A few words."""
+
+    text = forms.CharField(label="Note", max_length=500)
+
+
+class StrikeForm(forms.Form):
+    """Why an entry is struck."""
+
+    because = forms.CharField(label="Because", max_length=500)
+
+
+FORMS: dict[str, tuple[str, type[EntryForm]]] = {
+    "reading": ("Reading", ReadingForm),
+    "swap": ("Swap", SwapForm),
+    "move": ("Move", MoveForm),
+    "station": ("Station", StationForm),
+    "source": ("Source", SourceForm),
+    "note": ("Note", NoteForm),
+}
+
+
+def yard_places(event: Event) -> QuerySet[Place]:
+    """Bays and rack of the event's yard."""
+    return Place.objects.filter(
+        event_key=event.pk, kind__in=(PlaceKind.BAY, PlaceKind.YARD_RACK)
+    ).order_by("kind", "name")
+
+
+def wall_now(event: Event) -> str:
+    """Now as the event's wall clock shows it."""
+    return f"{local(event.clock.now(), event.zone):%H:%M}"

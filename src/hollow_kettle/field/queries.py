@@ -1,0 +1,407 @@
+"""What the field board shows, read in a fixed number of queries."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from uuid import UUID
+
+from django.db.models import Max
+
+from hollow_kettle.log.models import (
+    BatteryNow,
+    Conflict,
+    FieldEntry,
+    Kind,
+    PlaceKind,
+    Standing,
+    StationSpan,
+)
+from hollow_kettle.log.states import STATES, is_ready, state_of
+from hollow_kettle.plan import queries as plan_queries
+from hollow_kettle.plan.models import Event, Station
+from hollow_kettle.plan.queries import Move
+from hollow_kettle.ui.drawing import Scale
+from powercore.battery import Pack
+from powercore.belief import SocEstimate
+from powercore.runtime import TimeLeft, time_left
+
+from .beliefs import EventPhysics
+
+#: A reading older than this is worth asking for again. Common practice, no source.
+OLD_READING = timedelta(minutes=60)
+#: The board shows this many hours ahead.
+HORIZON_H = 8.0
+_POLL_MIN = 3
+
+
+@dataclass(frozen=True, slots=True)
+class BoardBattery:
+    """A battery of the event, as it is believed to be now."""
+
+    uid: UUID
+    tag: str
+    pack: Pack
+    soc: SocEstimate
+    row: BatteryNow | None
+    state: str
+
+    @property
+    def is_seen(self) -> bool:
+        """Whether anything at all was noted about its charge."""
+        return self.row is not None and self.row.as_of is not None
+
+
+@dataclass(slots=True)
+class BoardStation:
+    """A station on the board."""
+
+    station: Station
+    battery: BoardBattery | None
+    reserve: TimeLeft | None
+    disconnect: TimeLeft | None
+    move: Move | None
+    slack_min: float | None
+    spans: list[StationSpan]
+    age_min: float | None
+    is_open: bool
+    dot: float = 0.0
+    band: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def is_off(self) -> bool:
+        """Whether it was noted to be off the air."""
+        return any(span.what == "off_air" for span in self.spans)
+
+    @property
+    def is_short(self) -> bool:
+        """Whether it needs somebody now: off, or late with less than an hour left."""
+        is_late = self.slack_min is not None and self.slack_min < 0
+        bad_h = self.reserve.bad_h if self.reserve else None
+        return self.is_off or (is_late and bad_h is not None and bad_h < 1)
+
+    @property
+    def sort_key(self) -> tuple[int, float]:
+        """Off the air first, then the least slack; closed stations last."""
+        if not self.is_open and not self.is_off:
+            return (2, 0.0)
+        return (
+            0 if self.is_off else 1,
+            self.slack_min if self.slack_min is not None else 1e9,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class BoardBay:
+    """A bay of the yard."""
+
+    name: str
+    source: str
+    has_power: bool
+    battery: BoardBattery | None
+    hours_to_90: float | None
+
+
+@dataclass(slots=True)
+class Board:
+    """Everything the field board shows."""
+
+    now: datetime
+    version: str
+    stations: list[BoardStation]
+    bays: list[BoardBay]
+    batteries: list[BoardBattery]
+    counts: list[tuple[str, int]]
+    worth_a_look: list[str] = field(default_factory=list)
+    conflicts: list[str] = field(default_factory=list)
+    moves: list[Move] = field(default_factory=list)
+
+    def in_state(self, state: str) -> list[BoardBattery]:
+        """Batteries in one state."""
+        return [battery for battery in self.batteries if battery.state == state]
+
+    @property
+    def ready(self) -> list[BoardBattery]:
+        """Batteries ready in the yard."""
+        return self.in_state("ready")
+
+    @property
+    def empty(self) -> list[BoardBattery]:
+        """Batteries waiting to be charged."""
+        return self.in_state("empty")
+
+    @property
+    def on_air(self) -> int:
+        """Stations that are open and not off the air."""
+        return sum(s.is_open and not s.is_off for s in self.stations)
+
+    @property
+    def off_air(self) -> int:
+        """Stations noted to be off the air."""
+        return sum(s.is_off for s in self.stations)
+
+
+def version_of(event: Event, now: datetime) -> str:
+    """A version that moves with each entry, and every few minutes by itself."""
+    last = FieldEntry.objects.filter(event_key=event.pk).aggregate(last=Max("pk"))[
+        "last"
+    ]
+    minutes = int(event.minute_of(now)) // _POLL_MIN
+    rotation = plan_queries.published(event)
+    return f"{last or 0}-{minutes}-{rotation.number if rotation else 0}"
+
+
+def board_of(event: Event, now: datetime) -> Board:
+    """Work out the board at a moment."""
+    physics = EventPhysics(event)
+    version = version_of(event, now)
+    rows = {
+        row.battery: row
+        for row in BatteryNow.objects.filter(
+            battery__in=[UUID(key) for key in physics.problem.batteries]
+        ).select_related("place")
+    }
+    batteries = [
+        _battery(physics, UUID(key), rows.get(UUID(key)), now)
+        for key in physics.problem.batteries
+    ]
+    by_place = {
+        battery.row.place_id: battery
+        for battery in batteries
+        if battery.row is not None
+        and battery.row.place is not None
+        and battery.row.place.kind in (PlaceKind.POSITION, PlaceKind.BAY)
+    }
+    at_station = {
+        battery.row.place.station_key: battery
+        for battery in by_place.values()
+        if battery.row is not None
+        and battery.row.place is not None
+        and battery.row.place.kind == PlaceKind.POSITION
+    }
+    rotation = plan_queries.published(event)
+    tags = {battery.uid: battery.tag for battery in batteries}
+    moves = plan_queries.moves(event, rotation, tags) if rotation else []
+    coming = _coming(event, moves, now)
+    stations = [
+        _station(physics, station, at_station.get(station.pk), coming, now)
+        for station in event.stations.all()
+    ]
+    stations.sort(key=lambda station: station.sort_key)
+    counts = [
+        (state, sum(battery.state == state for battery in batteries))
+        for state in STATES
+    ]
+    board = Board(
+        now=now,
+        version=version,
+        stations=stations,
+        bays=_bays(physics, by_place, now),
+        batteries=batteries,
+        counts=[(state, count) for state, count in counts if count],
+        moves=coming[:6],
+    )
+    _look(event, board, tags)
+    return board
+
+
+def _battery(
+    physics: EventPhysics, uid: UUID, row: BatteryNow | None, now: datetime
+) -> BoardBattery:
+    plan = physics.problem.batteries[str(uid)]
+    soc = (
+        physics.carried_forward(row, plan.pack, now)
+        if row is not None
+        else SocEstimate(typical=0.5, low=0.1, high=0.9)
+    )
+    state = state_of(
+        row, reserve=plan.pack.reserve_soc, hold="hold" if plan.is_on_hold else ""
+    )
+    if state in ("ready", "empty"):
+        state = "ready" if is_ready(soc.typical, plan.pack.reserve_soc) else "empty"
+    return BoardBattery(
+        uid=uid, tag=plan.tag, pack=plan.pack, soc=soc, row=row, state=state
+    )
+
+
+def _coming(event: Event, moves: list[Move], now: datetime) -> list[Move]:
+    """Moves not carried out yet: no swap was noted there with that battery."""
+    since = now - timedelta(hours=4)
+    done = set(
+        FieldEntry.objects.filter(
+            event_key=event.pk,
+            kind=Kind.SWAP,
+            standing=Standing.KEPT,
+            effective_at__gte=since,
+        ).values_list("station_key", "battery")
+    )
+    return [
+        move
+        for move in moves
+        if move.arrive >= now - timedelta(hours=2)
+        and (move.station.pk, move.battery) not in done
+    ]
+
+
+def _station(
+    physics: EventPhysics,
+    station: Station,
+    battery: BoardBattery | None,
+    coming: list[Move],
+    now: datetime,
+) -> BoardStation:
+    event, key = physics.event, str(station.pk)
+    minute = event.minute_of(now)
+    grid, watts = physics.problem.grid, physics.problem.demand_w[key]
+    slot = int(minute // grid.step_min)
+    is_open = 0 <= slot < grid.count and bool(watts[slot] > 0)
+    spans = [
+        span
+        for span in physics.spans
+        if span.station_key == station.pk and span.ended_at is None
+    ]
+    move = next((move for move in coming if move.station.pk == station.pk), None)
+    if battery is None:
+        return BoardStation(
+            station,
+            None,
+            None,
+            None,
+            move,
+            0.0 if is_open else None,
+            spans,
+            None,
+            is_open,
+        )
+    feed = physics.problem.feed(key, str(battery.uid))
+    lefts = [
+        time_left(
+            battery.pack,
+            battery.soc,
+            to_soc=soc,
+            grid=grid,
+            demand_w=watts,
+            from_min=minute,
+        )
+        for soc in (feed.reserve_soc, feed.floor_soc)
+    ]
+    row = battery.row
+    read_at = row.read_at if row is not None else None
+    found = BoardStation(
+        station,
+        battery,
+        lefts[0],
+        lefts[1],
+        move,
+        _slack(event, lefts[0], move, now),
+        spans,
+        (now - read_at).total_seconds() / 60 if read_at else None,
+        is_open,
+    )
+    scale = Scale(0, HORIZON_H, 4, 236)
+    ends = [
+        HORIZON_H if h is None else h
+        for h in (lefts[0].bad_h, lefts[0].typical_h, lefts[0].good_h)
+    ]
+    found.dot = scale(ends[1])
+    found.band = (scale(ends[0]), round(max(1.0, scale(ends[2]) - scale(ends[0])), 1))
+    return found
+
+
+def _slack(
+    event: Event, reserve: TimeLeft, move: Move | None, now: datetime
+) -> float | None:
+    """Bad-1-in-10 time of reserve minus planned arrival minus usual lateness. [min]"""
+    if reserve.bad_h is None:
+        return None
+    if move is None:
+        return reserve.bad_h * 60
+    arrive_min = (max(move.arrive, now) - now).total_seconds() / 60
+    return reserve.bad_h * 60 - arrive_min - event.lateness_min
+
+
+def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay]:
+    minute = physics.event.minute_of(now)
+    bays = []
+    for key, bay in physics.problem.bays.items():
+        battery = by_place.get(UUID(key))
+        hours = None
+        if battery is not None:
+            model = physics.problem.charge_model(key, str(battery.uid))
+            hours = model.hours_to(
+                battery.soc.typical * model.capacity, 0.9 * model.capacity
+            )
+        bays.append(
+            BoardBay(
+                bay.name,
+                physics.problem.sources[bay.source].name,
+                physics.problem.source_is_on(bay.source, minute),
+                battery,
+                hours,
+            )
+        )
+    return bays
+
+
+CONFLICT_WORDS = {
+    "place_taken": "{place} held {other} when {battery} was put there; "
+    "nobody said it left",
+    "other_battery_was_there": "{battery} is said to have come out of {place}, "
+    "but {other} was there",
+    "battery_was_elsewhere": "{battery} was still at {place} when it was put elsewhere",
+    "swap_reports_differ": "two reports of one swap at {place}: "
+    "{battery} or {other} came out",
+}
+
+
+def conflict_words(conflict: Conflict, tags: dict[UUID, str]) -> str:
+    """Say what can't both be right."""
+    return CONFLICT_WORDS[conflict.kind].format(
+        place=conflict.place or "somewhere",
+        battery=tags.get(conflict.battery, "a battery") if conflict.battery else "none",
+        other=tags.get(conflict.other_battery, "none")
+        if conflict.other_battery
+        else "none",
+    )
+
+
+def _look(event: Event, board: Board, tags: dict[UUID, str]) -> None:
+    """Note what is worth a look, and what contradicts."""
+    conflicts = Conflict.objects.filter(event_key=event.pk).select_related("place")
+    board.conflicts = [conflict_words(conflict, tags) for conflict in conflicts]
+    look = []
+    for line in board.stations:
+        if line.is_open and line.battery is None:
+            look.append(f"{line.station.name} is open, and no battery is noted there.")
+        elif (
+            line.is_open
+            and line.age_min is not None
+            and (line.age_min > OLD_READING.total_seconds() / 60)
+        ):
+            look.append(
+                f"{line.station.name}: reading is {line.age_min:.0f} min old. "
+                "Ask for amps and volts on receive."
+            )
+    quarantined = FieldEntry.objects.filter(
+        event_key=event.pk, standing=Standing.QUARANTINE
+    ).count()
+    if quarantined:
+        look.append(f"{quarantined} entries wait in quarantine; see the log.")
+    board.worth_a_look = look[:5]
+
+
+def entries_of(event: Event, most: int = 100) -> list[FieldEntry]:
+    """The latest entries of an event, newest first, with whether each is struck."""
+    entries = list(
+        FieldEntry.objects.filter(event_key=event.pk)
+        .select_related("actor", "place", "place_out")
+        .order_by("-effective_at", "-pk")[:most]
+    )
+    struck = set(
+        FieldEntry.objects.filter(event_key=event.pk, kind=Kind.STRIKE)
+        .exclude(standing=Standing.CONFLICT)
+        .values_list("strikes", flat=True)
+    )
+    for entry in entries:
+        entry.is_struck = entry.uid in struck  # type: ignore[attr-defined]
+    return entries

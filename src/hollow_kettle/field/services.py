@@ -1,0 +1,177 @@
+"""Log what happens in the field; nothing that somebody saw is refused."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import Any
+from uuid import UUID, uuid4
+
+from django.db import transaction
+
+from hollow_kettle.log import services as log
+from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
+from hollow_kettle.log.services import Receipt
+from hollow_kettle.people.models import Actor
+from hollow_kettle.plan.models import Event, Source, Station
+from hollow_kettle.shelf.models import Asset
+
+from . import beliefs
+
+#: How far ahead of the event's clock an entry may be before it is set aside.
+AHEAD = timedelta(minutes=30)
+
+
+def position_of(station: Station) -> Place:
+    """The place where a battery feeds a station."""
+    return Place.objects.get(station_key=station.pk, kind=PlaceKind.POSITION, ordinal=1)
+
+
+def yard_rack(event: Event) -> Place:
+    """Where batteries wait in the charging yard."""
+    return Place.objects.get(event_key=event.pk, kind=PlaceKind.YARD_RACK)
+
+
+@transaction.atomic
+def note(
+    event: Event,
+    kind: str,
+    *,
+    by: Actor,
+    at: datetime,
+    uid: UUID | None = None,
+    device: str = "page",
+    raw: dict[str, Any] | None = None,
+    tag: str = "",
+    refresh: bool = True,
+    **fields: Any,
+) -> Receipt:
+    """
+    Note one thing in the log and work out anew what follows from it.
+
+    Parameters
+    ----------
+    kind : str
+        A kind of `log.models.Kind`.
+    at : datetime
+        When it happened, not when it was written down.
+    uid : UUID, optional
+        Made by the sender, so that sending twice counts once.
+    tag : str
+        A battery tag as it was said, when `battery` could not be found; the entry
+        then waits in quarantine.
+
+    Returns
+    -------
+    Receipt
+        Kept, quarantined or in conflict, and why.
+    """
+    why = ""
+    if tag and fields.get("battery") is None:
+        why = f"no battery {tag} on the shelf"
+    elif event.state == Event.State.CLOSED:
+        why = "the event is closed"
+    elif at > event.clock.now() + AHEAD:
+        why = "it is said to have happened later than now"
+    receipt = log.append(
+        event_key=event.pk,
+        actor=by,
+        device=device,
+        uid=uid or uuid4(),
+        kind=kind,
+        effective_at=at,
+        device_at=at,
+        raw={**(raw or {}), **({"tag": tag} if tag else {})},
+        quarantine=why,
+        **fields,
+    )
+    if refresh and receipt.standing == "kept":
+        _follow_up(event, kind, fields)
+    return receipt
+
+
+def _follow_up(event: Event, kind: str, fields: dict[str, Any]) -> None:
+    if kind in (Kind.NOTE,):
+        return
+    if kind != Kind.READING:
+        log.rebuild(event.pk)
+    said = (fields.get("battery"), fields.get("battery_out"))
+    touched = {uid for uid in said if uid is not None}
+    if kind in (Kind.READING, Kind.SWAP, Kind.MOVE) and touched:
+        beliefs.refresh(event, touched)
+    else:
+        beliefs.refresh(event)
+
+
+def log_swap(
+    event: Event,
+    station: Station,
+    *,
+    battery: Asset,
+    by: Actor,
+    at: datetime,
+    battery_out: Asset | None = None,
+    place_out: Place | None = None,
+    **how: Any,
+) -> Receipt:
+    """Note a swap: one entry for what went in and what came out."""
+    return note(
+        event,
+        Kind.SWAP,
+        by=by,
+        at=at,
+        battery=battery.pk,
+        battery_out=battery_out.pk if battery_out else None,
+        place=position_of(station),
+        place_out=place_out,
+        station_key=station.pk,
+        **how,
+    )
+
+
+def log_move(
+    event: Event, battery: Asset, *, to: Place, by: Actor, at: datetime, **how: Any
+) -> Receipt:
+    """Note that a battery was put somewhere: a bay, the rack, home."""
+    return note(
+        event,
+        Kind.MOVE,
+        by=by,
+        at=at,
+        battery=battery.pk,
+        place=to,
+        station_key=to.station_key,
+        **how,
+    )
+
+
+def log_station(
+    event: Event,
+    station: Station,
+    *,
+    what: str,
+    by: Actor,
+    at: datetime,
+    step: str = "",
+    text: str = "",
+    **how: Any,
+) -> Receipt:
+    """Note that a station is off the air, back, on low power, shed or restored."""
+    return note(
+        event, what, by=by, at=at, station_key=station.pk, step=step, note=text, **how
+    )
+
+
+def log_source(
+    event: Event, source: Source, *, is_on: bool, by: Actor, at: datetime, **how: Any
+) -> Receipt:
+    """Note that a source was switched on or off."""
+    return note(
+        event, Kind.SOURCE, by=by, at=at, source_key=source.pk, is_on=is_on, **how
+    )
+
+
+def strike(
+    event: Event, entry: FieldEntry, *, because: str, by: Actor, at: datetime
+) -> Receipt:
+    """Strike an entry: it stays visible and counts as never written."""
+    return note(event, Kind.STRIKE, by=by, at=at, strikes=entry.uid, note=because)

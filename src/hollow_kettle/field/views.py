@@ -1,0 +1,320 @@
+"""The Field's pages: parse, call, render."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from django.contrib import messages
+from django.core.exceptions import PermissionDenied
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
+
+from hollow_kettle.log.models import FieldEntry, Kind, PlaceKind
+from hollow_kettle.log.services import Receipt
+from hollow_kettle.people.access import access_of, actor_of
+from hollow_kettle.plan.access import event_or_404, events_visible_to
+from hollow_kettle.plan.models import Event, Station
+from hollow_kettle.shelf.models import Asset
+
+from . import queries, services
+from .forms import FORMS, EntryForm, ReadingForm, StrikeForm
+
+
+@require_safe
+def home(request: HttpRequest) -> HttpResponse:
+    """Go to the event under way, or say that there is none."""
+    events = events_visible_to(access_of(request))
+    running = events.filter(state=Event.State.RUNNING).first()
+    if running is not None:
+        return redirect("field:board", running.pk)
+    coming = events.filter(state=Event.State.PLANNED).order_by("starts_at").first()
+    return render(request, "field/home.html", {"coming": coming})
+
+
+@require_safe
+def board(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the live board."""
+    event = event_or_404(request, uid)
+    context = {
+        "event": event,
+        "board": queries.board_of(event, event.clock.now()),
+        "may_log": access_of(request).may_log_something(event.pk),
+        "form": ReadingForm(event=event, auto_id="line_%s"),
+        "poll_url": reverse("field:board_poll", args=[event.pk]),
+    }
+    return render(request, "field/board.html", context)
+
+
+@require_safe
+def board_poll(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Give the board again, or 204 when nothing changed since version `v`."""
+    event = event_or_404(request, uid)
+    now = event.clock.now()
+    if request.GET.get("v") == queries.version_of(event, now):
+        return HttpResponse(status=204)
+    context = {
+        "event": event,
+        "board": queries.board_of(event, now),
+        "poll_url": reverse("field:board_poll", args=[event.pk]),
+    }
+    return render(request, "field/_live.html", context)
+
+
+@require_safe
+def log_list(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the log, newest first."""
+    event = event_or_404(request, uid)
+    names = {station.pk: station.name for station in event.stations.all()}
+    names |= {source.pk: source.name for source in event.sources.all()}
+    tags = dict(Asset.objects.values_list("pk", "tag"))
+    access = access_of(request)
+    may_strike = access.is_coordinator or access.may_log_something(event.pk)
+    context = {
+        "event": event,
+        "may_log": access.may_log_something(event.pk),
+        "tags": tags,
+        "may_strike": may_strike,
+        "names": names,
+        "rows": [
+            (entry, _words(entry, tags, names), _may_strike(request, entry))
+            for entry in queries.entries_of(event)
+        ],
+    }
+    return render(request, "field/log_list.html", context)
+
+
+def _words(entry: FieldEntry, tags: dict[UUID, str], names: dict[UUID, str]) -> str:
+    """Say an entry in a few words."""
+    tag = tags.get(entry.battery, "") if entry.battery else entry.raw.get("tag", "")
+    where = names.get(entry.station_key, "") if entry.station_key else ""
+    if entry.kind == Kind.READING:
+        parts = []
+        if entry.volts is not None:
+            parts.append(f"{entry.volts:.2f} V")
+        if entry.amps is not None:
+            parts.append(f"{entry.amps:.1f} A")
+        if entry.how and entry.volts is not None:
+            parts.append(entry.how.replace("_", " "))
+        if entry.amp_hours is not None:
+            parts.append(f"{entry.amp_hours:+.1f} Ah out")
+        if entry.gauge_pct is not None:
+            parts.append(f"gauge {entry.gauge_pct:.0f} %")
+        return f"{tag}: {', '.join(parts)}"
+    if entry.kind == Kind.SWAP:
+        out = tags.get(entry.battery_out) if entry.battery_out else None
+        back = f", {out} out" if out else ""
+        to = f" to {entry.place_out}" if entry.place_out else ""
+        return f"{where}: {tag} in{back}{to}"
+    if entry.kind == Kind.MOVE:
+        return f"{tag} to {entry.place}"
+    if entry.kind == Kind.SOURCE:
+        name = (
+            names.get(entry.source_key, "a source") if entry.source_key else "a source"
+        )
+        return f"{name} {'on' if entry.is_on else 'off'}"
+    if entry.kind == Kind.POWER_STEP:
+        return f"{where}: {'full power' if entry.step == 'full' else 'low power'}"
+    if entry.kind in (Kind.NOTE, Kind.STRIKE):
+        return entry.note
+    return f"{where}: {entry.get_kind_display()}"
+
+
+def _may_strike(request: HttpRequest, entry: FieldEntry) -> bool:
+    if entry.kind == Kind.STRIKE or entry.is_struck:  # type: ignore[attr-defined]
+        return False
+    access = access_of(request)
+    return access.is_coordinator or (
+        access.actor is not None and entry.actor_id == access.actor.pk
+    )
+
+
+@require_http_methods(["GET", "POST"])
+def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
+    """Note one thing."""
+    event = event_or_404(request, uid)
+    if what not in FORMS:
+        raise Http404
+    if not access_of(request).may_log_something(event.pk):
+        raise PermissionDenied
+    _, form_class = FORMS[what]
+    initial = {
+        name: request.GET[name]
+        for name in ("tag", "station", "what")
+        if name in request.GET
+    }
+    form = form_class(request.POST or None, event=event, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        receipt = _note(request, event, what, form)
+        if receipt is not None:
+            _tell(request, receipt, what)
+            return redirect(_next(request, event))
+    status = 422 if form.is_bound else 200
+    context = {
+        "event": event,
+        "form": form,
+        "what": what,
+        "kinds": [(key, label) for key, (label, _) in FORMS.items()],
+        "tags": event.batteries.order_by("tag"),
+        "now": event.clock.now(),
+    }
+    return render(request, "field/entry_add.html", context, status=status)
+
+
+def _next(request: HttpRequest, event: Event) -> str:
+    name = "field:board" if request.POST.get("back") == "board" else "field:log_list"
+    return reverse(name, args=[event.pk])
+
+
+def _tell(request: HttpRequest, receipt: Receipt, what: str) -> None:
+    if receipt.standing == "kept":
+        messages.success(request, f"{FORMS[what][0]} is kept.")
+    else:
+        messages.warning(
+            request,
+            f"Kept aside ({receipt.standing}): {receipt.why}. A coordinator looks.",
+        )
+
+
+def _note(
+    request: HttpRequest, event: Event, what: str, form: EntryForm
+) -> Receipt | None:
+    """Call the service for a form; raises PermissionDenied for another's station."""
+    data = dict(form.cleaned_data)
+    common: dict[str, Any] = {
+        "by": actor_of(request),
+        "at": data["taken"],
+        "uid": data["uid"],
+        "raw": {
+            key: str(value)
+            for key, value in form.data.items()
+            if key != "csrfmiddlewaretoken"
+        },
+    }
+    if what == "reading":
+        battery = form.battery("tag")
+        _allow(request, event, _station_of(battery))
+        names = ("volts", "amps", "how", "unplugged_min", "amp_hours", "gauge_pct")
+        fields = {name: data[name] for name in names}
+        if fields["volts"] is None:
+            fields["how"] = ""
+        return services.note(
+            event,
+            Kind.READING,
+            battery=battery.pk if battery else None,
+            tag=data["tag"],
+            **fields,
+            **common,
+        )
+    if what == "swap":
+        station: Station = data["station"]
+        _allow(request, event, station.pk)
+        battery, out = form.battery("tag"), form.battery("tag_out")
+        if data["tag_out"] and out is None:
+            form.add_error("tag_out", f"There is no battery {data['tag_out']}.")
+            return None
+        place = services.position_of(station)
+        return services.note(
+            event,
+            Kind.SWAP,
+            battery=battery.pk if battery else None,
+            tag=data["tag"],
+            battery_out=out.pk if out else None,
+            place=place,
+            station_key=station.pk,
+            place_out=data["place_out"],
+            **common,
+        )
+    if what == "move":
+        _allow(request, event, None)
+        battery = form.battery("tag")
+        return services.note(
+            event,
+            Kind.MOVE,
+            battery=battery.pk if battery else None,
+            tag=data["tag"],
+            place=data["to"],
+            **common,
+        )
+    if what == "station":
+        _allow(request, event, data["station"].pk)
+        kind, step = data["what"], ""
+        if kind in ("low", "full"):
+            kind, step = Kind.POWER_STEP, kind
+        return services.log_station(
+            event, data["station"], what=kind, step=step, text=data["text"], **common
+        )
+    if what == "source":
+        _allow(request, event, None)
+        return services.log_source(
+            event, data["source"], is_on=data["state"] == "on", **common
+        )
+    return services.note(event, Kind.NOTE, note=data["text"], **common)
+
+
+def _allow(request: HttpRequest, event: Event, station_key: UUID | None) -> None:
+    if not access_of(request).may_log(event.pk, station_key):
+        raise PermissionDenied
+
+
+def _station_of(battery: Asset | None) -> UUID | None:
+    """The station a battery serves now, None when it is in the yard or unknown."""
+    if battery is None:
+        return None
+    row = (
+        queries.BatteryNow.objects.filter(battery=battery.pk)
+        .select_related("place")
+        .first()
+    )
+    if row is None or row.place is None or row.place.kind != PlaceKind.POSITION:
+        return None
+    return row.place.station_key
+
+
+@require_POST
+def entry_strike(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Strike an entry: loggers their own, coordinators any."""
+    event = event_or_404(request, uid)
+    entry = get_object_or_404(FieldEntry, pk=pk, event_key=event.pk)
+    access = access_of(request)
+    actor = actor_of(request)
+    if entry.kind == Kind.STRIKE or not (
+        access.is_coordinator
+        or (entry.actor_id == actor.pk and access.may_log_something(event.pk))
+    ):
+        raise PermissionDenied
+    form = StrikeForm(request.POST)
+    if form.is_valid():
+        services.strike(
+            event,
+            entry,
+            because=form.cleaned_data["because"],
+            by=actor,
+            at=event.clock.now(),
+        )
+        messages.success(request, "Struck; it stays visible and counts no more.")
+    else:
+        messages.error(request, "Say why it is struck; nothing was changed.")
+    return redirect("field:log_list", event.pk)
+
+
+@require_safe
+def find(request: HttpRequest) -> HttpResponse:
+    """Find batteries and stations by the beginning of what is typed."""
+    text = request.GET.get("q", "").strip()[:40]
+    access = access_of(request)
+    found: dict[str, Any] = {"q": text, "assets": [], "stations": []}
+    if text:
+        found["assets"] = Asset.objects.filter(tag__icontains=text, archived_at=None)[
+            :8
+        ]
+        found["stations"] = Station.objects.filter(
+            name__icontains=text, event__in=events_visible_to(access)
+        ).select_related("event")[:8]
+    return render(request, "field/_found.html", found)

@@ -1,0 +1,268 @@
+"""
+The log and its projections.
+
+`FieldEntry` is what people noted, and is never changed. `Placement`, `Conflict`,
+`StationSpan` and `BatteryNow` are worked out from it and can be rebuilt at any
+time. Events, stations and batteries are opaque keys here.
+"""
+
+from __future__ import annotations
+
+import uuid
+
+import pgtrigger
+from django.contrib.postgres.constraints import ExclusionConstraint
+from django.contrib.postgres.fields import DateTimeRangeField, RangeOperators
+from django.db import models
+from django.db.models import Deferrable, F, Func, Q
+
+from hollow_kettle.clock import real_now
+from hollow_kettle.people.models import Actor
+
+
+class PlaceKind(models.TextChoices):
+    """Kinds of place a battery can be at."""
+
+    POSITION = "position", "position"
+    SPARE_RACK = "spare_rack", "spare rack"
+    BAY = "bay", "bay"
+    YARD_RACK = "yard_rack", "yard rack"
+    VEHICLE = "vehicle", "vehicle"
+    PERSON = "person", "person"
+    HOME = "home", "home"
+
+
+#: Kinds that hold one battery at a time.
+EXCLUSIVE_KINDS = (PlaceKind.POSITION, PlaceKind.BAY)
+
+
+class Place(models.Model):
+    """Somewhere a battery can be."""
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    kind = models.CharField(max_length=12, choices=PlaceKind)
+    name = models.CharField(max_length=80)
+    event_key = models.UUIDField(null=True, blank=True, db_index=True)
+    station_key = models.UUIDField(null=True, blank=True)
+    ordinal = models.PositiveSmallIntegerField(default=1)
+
+    class Meta:
+        ordering = ["ordinal", "name"]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def is_exclusive(self) -> bool:
+        """Whether the place holds one battery at a time."""
+        return self.kind in EXCLUSIVE_KINDS
+
+
+class Kind(models.TextChoices):
+    """Kinds of log entry."""
+
+    READING = "reading", "reading"
+    SWAP = "swap", "swap"
+    MOVE = "move", "move"
+    SOURCE = "source", "source on or off"
+    OFF_AIR = "off_air", "off the air"
+    BACK = "back", "back on the air"
+    POWER_STEP = "power_step", "power step"
+    SHED = "shed", "shed"
+    RESTORED = "restored", "shed load back on"
+    NOTE = "note", "note"
+    STRIKE = "strike", "strike"
+
+
+class Standing(models.TextChoices):
+    """What became of an entry when it arrived."""
+
+    KEPT = "kept", "kept"
+    QUARANTINE = "quarantine", "quarantine"
+    CONFLICT = "conflict", "conflict"
+
+
+class FieldEntry(models.Model):
+    """One thing somebody noted; append-only."""
+
+    id: int
+    uid = models.UUIDField(default=uuid.uuid4)
+    device = models.CharField(max_length=60)
+    payload_hash = models.CharField(max_length=64)
+    kind = models.CharField(max_length=12, choices=Kind)
+    event_key = models.UUIDField(db_index=True)
+    actor = models.ForeignKey(Actor, on_delete=models.PROTECT, related_name="entries")
+    effective_at = models.DateTimeField()
+    device_at = models.DateTimeField(null=True, blank=True)
+    received_at = models.DateTimeField(default=real_now)
+    skew_s = models.FloatField(null=True, blank=True)
+    battery = models.UUIDField(null=True, blank=True)
+    battery_out = models.UUIDField(null=True, blank=True)
+    place = models.ForeignKey(
+        Place, null=True, blank=True, on_delete=models.PROTECT, related_name="+"
+    )
+    place_out = models.ForeignKey(
+        Place, null=True, blank=True, on_delete=models.PROTECT, related_name="+"
+    )
+    station_key = models.UUIDField(null=True, blank=True)
+    source_key = models.UUIDField(null=True, blank=True)
+    is_on = models.BooleanField(null=True, blank=True)
+    step = models.CharField(max_length=8, blank=True)
+    volts = models.FloatField(null=True, blank=True)
+    amps = models.FloatField(null=True, blank=True)
+    amp_hours = models.FloatField(null=True, blank=True)
+    gauge_pct = models.FloatField(null=True, blank=True)
+    how = models.CharField(max_length=10, blank=True)
+    unplugged_min = models.FloatField(null=True, blank=True)
+    note = models.CharField(max_length=500, blank=True)
+    strikes = models.UUIDField(null=True, blank=True)
+    raw = models.JSONField(default=dict)
+    standing = models.CharField(max_length=10, choices=Standing, default=Standing.KEPT)
+    standing_why = models.CharField(max_length=200, blank=True)
+
+    class Meta:
+        ordering = ["effective_at", "uid"]
+        indexes = [
+            models.Index(fields=["battery", "effective_at"], name="log_entry_battery"),
+            models.Index(fields=["event_key", "effective_at"], name="log_entry_event"),
+        ]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["device", "uid"],
+                condition=~Q(standing="conflict"),
+                name="log_entry_once",
+            ),
+            models.CheckConstraint(
+                name="log_reading_reads",
+                condition=~Q(kind="reading")
+                | Q(volts__isnull=False)
+                | Q(amp_hours__isnull=False)
+                | Q(gauge_pct__isnull=False)
+                | ~Q(standing="kept"),
+            ),
+            models.CheckConstraint(
+                name="log_swap_has_place_and_battery",
+                condition=~Q(kind="swap")
+                | Q(place__isnull=False, battery__isnull=False)
+                | ~Q(standing="kept"),
+            ),
+            models.CheckConstraint(
+                name="log_strike_has_target",
+                condition=~Q(kind="strike") | Q(strikes__isnull=False),
+            ),
+            models.CheckConstraint(
+                name="log_no_absurdities",
+                condition=(Q(volts__isnull=True) | Q(volts__range=(-100, 1000)))
+                & (Q(amps__isnull=True) | Q(amps__range=(-2000, 2000)))
+                & (Q(amp_hours__isnull=True) | Q(amp_hours__range=(-1e5, 1e5)))
+                & (Q(gauge_pct__isnull=True) | Q(gauge_pct__range=(0, 100))),
+            ),
+        ]
+        triggers = [
+            pgtrigger.Protect(
+                name="log_is_append_only",
+                operation=pgtrigger.Update | pgtrigger.Delete,
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.get_kind_display()} at {self.effective_at:%Y-%m-%d %H:%M}Z"
+
+
+class TsTzRange(Func):
+    """A range of time from two columns."""
+
+    function = "TSTZRANGE"
+    output_field = DateTimeRangeField()
+
+
+class Placement(models.Model):
+    """A battery at a place for a while; no place means on the way."""
+
+    battery = models.UUIDField()
+    place = models.ForeignKey(Place, null=True, on_delete=models.CASCADE)
+    is_exclusive = models.BooleanField()
+    started_at = models.DateTimeField()
+    ended_at = models.DateTimeField(null=True)
+    entry_uid = models.UUIDField()
+
+    class Meta:
+        ordering = ["started_at"]
+        indexes = [
+            models.Index(fields=["place", "started_at"], name="log_placement_at")
+        ]
+        constraints = [
+            ExclusionConstraint(
+                name="log_battery_in_one_place",
+                expressions=[
+                    (F("battery"), RangeOperators.EQUAL),
+                    (TsTzRange("started_at", "ended_at"), RangeOperators.OVERLAPS),
+                ],
+                deferrable=Deferrable.DEFERRED,
+            ),
+            ExclusionConstraint(
+                name="log_place_holds_one",
+                expressions=[
+                    (F("place"), RangeOperators.EQUAL),
+                    (TsTzRange("started_at", "ended_at"), RangeOperators.OVERLAPS),
+                ],
+                condition=Q(is_exclusive=True),
+                deferrable=Deferrable.DEFERRED,
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.battery} at {self.place or 'the way'}"
+
+
+class Conflict(models.Model):
+    """Two entries that can't both be right."""
+
+    kind = models.CharField(max_length=30)
+    at = models.DateTimeField()
+    place = models.ForeignKey(Place, null=True, on_delete=models.CASCADE)
+    battery = models.UUIDField(null=True)
+    other_battery = models.UUIDField(null=True)
+    entry_uid = models.UUIDField()
+    event_key = models.UUIDField(db_index=True)
+
+    class Meta:
+        ordering = ["at"]
+
+    def __str__(self) -> str:
+        return self.kind
+
+
+class StationSpan(models.Model):
+    """A stretch in which a station was off the air, on low power, or shed."""
+
+    event_key = models.UUIDField(db_index=True)
+    station_key = models.UUIDField()
+    what = models.CharField(max_length=10)
+    started_at = models.DateTimeField()
+    ended_at = models.DateTimeField(null=True)
+    entry_uid = models.UUIDField()
+
+    class Meta:
+        ordering = ["started_at"]
+
+    def __str__(self) -> str:
+        return f"{self.what} from {self.started_at:%H:%M}Z"
+
+
+class BatteryNow(models.Model):
+    """What is believed of a battery, worked out from the log; one row each."""
+
+    battery = models.UUIDField(primary_key=True)
+    event_key = models.UUIDField(null=True)
+    place = models.ForeignKey(Place, null=True, on_delete=models.SET_NULL)
+    since = models.DateTimeField(null=True)
+    soc_typical = models.FloatField()
+    soc_low = models.FloatField()
+    soc_high = models.FloatField()
+    as_of = models.DateTimeField(null=True)
+    read_at = models.DateTimeField(null=True)
+    evidence = models.CharField(max_length=200)
+
+    def __str__(self) -> str:
+        return f"{self.soc_typical:.0%}"

@@ -1,0 +1,189 @@
+"""Append to the log, and rebuild what is worked out from it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.db import connection, transaction
+from django.db.models import Q
+
+from hollow_kettle.people.models import Actor
+from powercore import fold as core
+
+from .models import (
+    EXCLUSIVE_KINDS,
+    Conflict,
+    FieldEntry,
+    Kind,
+    Place,
+    Placement,
+    Standing,
+    StationSpan,
+)
+
+#: Taken while projections are rebuilt, so that one rebuild runs at a time.
+_REBUILD_LOCK = 0x6B65_7474
+
+MOVING = (Kind.SWAP, Kind.MOVE, Kind.STRIKE)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Receipt:
+    """What became of one entry that was sent."""
+
+    uid: UUID
+    standing: str
+    why: str = ""
+
+
+def append(
+    *,
+    event_key: UUID,
+    actor: Actor,
+    device: str,
+    uid: UUID,
+    kind: str,
+    effective_at: datetime,
+    raw: dict[str, Any] | None = None,
+    quarantine: str = "",
+    **fields: Any,
+) -> Receipt:
+    """
+    Add one entry; nothing that somebody saw is refused.
+
+    Sending the same entry again changes nothing. The same key with another payload
+    is kept as a conflict and acknowledged. What can't be used yet (an unknown tag,
+    a closed event) goes to quarantine with the reason.
+    """
+    digest = _digest(kind, effective_at, event_key, fields)
+    before = FieldEntry.objects.filter(device=device, uid=uid).first()
+    if before is not None and before.payload_hash == digest:
+        return Receipt(uid=uid, standing=before.standing, why=before.standing_why)
+    standing, why = Standing.KEPT, ""
+    if before is not None:
+        standing, why = Standing.CONFLICT, "the same key was used for another entry"
+    elif quarantine:
+        standing, why = Standing.QUARANTINE, quarantine
+    FieldEntry.objects.create(
+        event_key=event_key,
+        actor=actor,
+        device=device,
+        uid=uid,
+        kind=kind,
+        effective_at=effective_at,
+        payload_hash=digest,
+        raw=raw or {},
+        standing=standing,
+        standing_why=why,
+        **fields,
+    )
+    return Receipt(uid=uid, standing=standing, why=why)
+
+
+@transaction.atomic
+def rebuild(event_key: UUID | None = None) -> None:
+    """
+    Work out placements, conflicts and station spans anew from the log.
+
+    Placements are global (a battery is in one place, whatever the event); spans
+    belong to their event.
+    """
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_REBUILD_LOCK])
+    entries = list(
+        FieldEntry.objects.filter(kind__in=MOVING, standing=Standing.KEPT).order_by()
+    )
+    exclusive = set(
+        Place.objects.filter(kind__in=EXCLUSIVE_KINDS).values_list("uid", flat=True)
+    )
+    placements, conflicts = core.fold(map(core_entry, entries), exclusive)
+    Placement.objects.all().delete()
+    Placement.objects.bulk_create(
+        Placement(
+            battery=placement.battery,
+            place_id=placement.place,
+            is_exclusive=placement.place in exclusive,
+            started_at=placement.start,
+            ended_at=placement.end,
+            entry_uid=placement.entry,
+        )
+        for placement in placements
+    )
+    event_of = {entry.uid: entry.event_key for entry in entries}
+    Conflict.objects.all().delete()
+    Conflict.objects.bulk_create(
+        Conflict(
+            kind=conflict.kind,
+            at=conflict.at,
+            place_id=conflict.place,
+            battery=conflict.battery,
+            other_battery=conflict.other_battery,
+            entry_uid=conflict.entry,
+            event_key=event_of[conflict.entry],
+        )
+        for conflict in conflicts
+    )
+    _rebuild_spans([event_key] if event_key else _event_keys())
+
+
+def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
+    for key in event_keys:
+        entries = FieldEntry.objects.filter(
+            Q(station_key__isnull=False) | Q(kind=Kind.STRIKE),
+            event_key=key,
+            standing=Standing.KEPT,
+        ).exclude(kind=Kind.READING)
+        StationSpan.objects.filter(event_key=key).delete()
+        StationSpan.objects.bulk_create(
+            StationSpan(
+                event_key=key,
+                station_key=span.station,
+                what=span.what,
+                started_at=span.start,
+                ended_at=span.end,
+                entry_uid=span.entry,
+            )
+            for span in core.spans(map(core_entry, entries))
+        )
+
+
+def _event_keys() -> Sequence[UUID]:
+    return list(
+        FieldEntry.objects.order_by().values_list("event_key", flat=True).distinct()
+    )
+
+
+def core_entry(entry: FieldEntry) -> core.Entry:
+    """Return an entry as the fold takes it."""
+    return core.Entry(
+        uid=entry.uid,
+        kind=entry.kind,
+        at=entry.effective_at,
+        battery=entry.battery,
+        battery_out=entry.battery_out,
+        place=entry.place_id,
+        place_out=entry.place_out_id,
+        station=entry.station_key,
+        step=entry.step,
+        strikes=entry.strikes,
+    )
+
+
+def _digest(
+    kind: str, effective_at: datetime, event_key: UUID, fields: dict[str, Any]
+) -> str:
+    named = {
+        name: str(getattr(value, "pk", value))
+        for name, value in fields.items()
+        if value not in (None, "")
+    }
+    payload = json.dumps(
+        [kind, effective_at.isoformat(), str(event_key), named], sort_keys=True
+    )
+    return hashlib.sha256(payload.encode()).hexdigest()

@@ -1,0 +1,95 @@
+"""Who may see and do what; the one place that decides it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property, wraps
+from typing import Any, Concatenate, ParamSpec
+from uuid import UUID
+
+from django.core.exceptions import PermissionDenied
+from django.http import HttpRequest, HttpResponse
+
+from .models import Actor, Duty, Role
+
+P = ParamSpec("P")
+
+
+@dataclass
+class Access:
+    """What one signed-in person may see and do."""
+
+    actor: Actor | None
+    _duties: list[Duty] | None = field(default=None)
+
+    @property
+    def is_coordinator(self) -> bool:
+        """Whether the person coordinates the club's power."""
+        return self.actor is not None and self.actor.is_coordinator
+
+    @cached_property
+    def duties(self) -> list[Duty]:
+        """The person's roles at events."""
+        if self.actor is None:
+            return []
+        return list(self.actor.duties.all())
+
+    def roles_at(self, event_key: UUID) -> set[str]:
+        """Roles held at an event."""
+        return {duty.role for duty in self.duties if duty.event_key == event_key}
+
+    def may_see(self, event_key: UUID) -> bool:
+        """Whether the person may know of an event."""
+        return self.is_coordinator or bool(self.roles_at(event_key))
+
+    @property
+    def event_keys(self) -> set[UUID]:
+        """Events the person has a duty at."""
+        return {duty.event_key for duty in self.duties}
+
+    def may_log(self, event_key: UUID, station_key: UUID | None) -> bool:
+        """Whether the person may note something about a station (None: the yard)."""
+        roles = self.roles_at(event_key)
+        if self.is_coordinator or roles & {Role.LOGGER, Role.RUNNER}:
+            return True
+        return any(
+            duty.role == Role.STATION_LEAD
+            and duty.event_key == event_key
+            and duty.station_key == station_key
+            for duty in self.duties
+        )
+
+    def may_log_something(self, event_key: UUID) -> bool:
+        """Whether there is anything at all that the person may note."""
+        return self.is_coordinator or bool(
+            self.roles_at(event_key) & {Role.LOGGER, Role.RUNNER, Role.STATION_LEAD}
+        )
+
+
+def access_of(request: HttpRequest) -> Access:
+    """Return what the person behind a request may do."""
+    access: Access = request.access  # type: ignore[attr-defined]
+    return access
+
+
+def actor_of(request: HttpRequest) -> Actor:
+    """Return the actor behind a signed-in request."""
+    actor = access_of(request).actor
+    if actor is None:
+        raise PermissionDenied
+    return actor
+
+
+def coordinator_only(
+    view: Callable[Concatenate[HttpRequest, P], HttpResponse],
+) -> Callable[Concatenate[HttpRequest, P], HttpResponse]:
+    """Let only coordinators through; others are told so (403)."""
+
+    @wraps(view)
+    def guarded(request: HttpRequest, *args: P.args, **kwargs: P.kwargs) -> Any:
+        if not access_of(request).is_coordinator:
+            raise PermissionDenied
+        return view(request, *args, **kwargs)
+
+    return guarded

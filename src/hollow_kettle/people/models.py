@@ -1,0 +1,99 @@
+"""People, what they may do, and the club they belong to."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import timedelta
+
+from django.contrib.auth.models import AbstractUser
+from django.db import models
+from django.db.models import Q
+
+from hollow_kettle.clock import Clock, is_known_zone, real_now
+
+
+class User(AbstractUser):
+    """A sign-in. What the person did is kept with their actor."""
+
+
+class Actor(models.Model):
+    """Somebody who did something, with a sign-in or without."""
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    user = models.OneToOneField(
+        User, null=True, blank=True, on_delete=models.SET_NULL, related_name="actor"
+    )
+    name = models.CharField(max_length=80)
+    is_coordinator = models.BooleanField(default=False)
+    created_at = models.DateTimeField(default=real_now, editable=False)
+
+    class Meta:
+        ordering = ["name"]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Role(models.TextChoices):
+    """What an actor does at one event; coordinators are club-wide."""
+
+    STATION_LEAD = "station_lead", "station lead"
+    LOGGER = "logger", "logger"
+    RUNNER = "runner", "runner"
+    OBSERVER = "observer", "observer"
+
+
+class Duty(models.Model):
+    """One actor's role at one event, for a station lead at one station."""
+
+    actor = models.ForeignKey(Actor, on_delete=models.CASCADE, related_name="duties")
+    event_key = models.UUIDField()
+    station_key = models.UUIDField(null=True, blank=True)
+    role = models.CharField(max_length=20, choices=Role)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["actor", "event_key", "role", "station_key"],
+                name="people_duty_once",
+                nulls_distinct=False,
+            ),
+            models.CheckConstraint(
+                name="people_lead_has_station",
+                condition=~Q(role="station_lead") | Q(station_key__isnull=False),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.actor}: {self.get_role_display()}"
+
+
+class Club(models.Model):
+    """The one club of this installation, its zone and its clock."""
+
+    name = models.CharField(max_length=80)
+    zone = models.CharField(max_length=60, default="UTC")
+    clock_offset = models.DurationField(default=timedelta(0))
+
+    class Meta:
+        constraints = [
+            models.CheckConstraint(name="people_one_club", condition=Q(pk=1)),
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def clock(self) -> Clock:
+        """The club's clock: real time, but for the demo."""
+        return Clock(offset=self.clock_offset)
+
+    @classmethod
+    def the(cls) -> Club:
+        """Return the club, with a plain name until it has been given one."""
+        return cls.objects.filter(pk=1).first() or cls(pk=1, name="Our club")
+
+    @property
+    def has_known_zone(self) -> bool:
+        """Whether the zone is an IANA zone of this machine."""
+        return is_known_zone(self.zone)

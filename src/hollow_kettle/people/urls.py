@@ -1,0 +1,16 @@
+"""URLs of sign-in and people."""
+
+from django.contrib.auth.decorators import login_not_required
+from django.contrib.auth.views import LogoutView
+from django.urls import path
+
+from . import views
+
+app_name = "people"
+urlpatterns = [
+    path("sign-in/", login_not_required(views.SignIn.as_view()), name="sign_in"),
+    path("sign-out/", LogoutView.as_view(), name="sign_out"),
+    path("people/", views.person_list, name="person_list"),
+    path("people/add/", views.person_add, name="person_add"),
+    path("club/", views.club_edit, name="club_edit"),
+]

@@ -1,0 +1,26 @@
+"""Which events somebody may know of."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from django.db.models import QuerySet
+from django.http import Http404, HttpRequest
+
+from hollow_kettle.people.access import Access, access_of
+
+from .models import Event
+
+
+def events_visible_to(access: Access) -> QuerySet[Event]:
+    """Events a person coordinates or has a duty at."""
+    events = Event.objects.all()
+    return events if access.is_coordinator else events.filter(pk__in=access.event_keys)
+
+
+def event_or_404(request: HttpRequest, uid: UUID) -> Event:
+    """Return an event, or 404 when the person may not know of it."""
+    event = events_visible_to(access_of(request)).filter(pk=uid).first()
+    if event is None:
+        raise Http404
+    return event

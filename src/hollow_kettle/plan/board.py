@@ -1,0 +1,316 @@
+"""The rotation board's geometry: places down the side, time across."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from uuid import UUID
+
+from hollow_kettle.clock import local
+from hollow_kettle.ui.drawing import Scale, points
+from powercore.rotation.problem import CARRIED, CHARGE, SERVE
+from powercore.rotation.verify import verify
+
+from .models import Event, Leg, Rotation
+from .queries import problem_of, tags_of
+
+LEFT, WIDTH, ROW, TOP = 148.0, 900.0, 46.0, 44.0
+BAR = 32.0
+
+
+@dataclass(slots=True)
+class Bar:
+    """One serve or charge leg: a bar filled from its first to its last charge."""
+
+    tag: str
+    battery: UUID
+    kind: str
+    x: float
+    y: float
+    width: float
+    fill: str
+    reserve_y: float | None
+    start_soc: float
+    end_soc: float
+    place: str
+    start: datetime
+    end: datetime
+    number: int = 0
+
+    @property
+    def height(self) -> float:
+        """Height of a bar."""
+        return BAR
+
+    @property
+    def text_x(self) -> float:
+        """Where the tag stands."""
+        return self.x + 5
+
+    @property
+    def end_x(self) -> float:
+        """Where the last charge stands."""
+        return self.x + self.width - 5
+
+    @property
+    def text_y(self) -> float:
+        """Baseline of the tag."""
+        return self.y + 13
+
+    @property
+    def is_wide(self) -> bool:
+        """Whether there is room for its last charge."""
+        return self.width > 74
+
+    @property
+    def is_tagged(self) -> bool:
+        """Whether there is room for its tag."""
+        return self.width > 30
+
+
+@dataclass(slots=True)
+class Lane:
+    """One place: its name, what it is, and its bars."""
+
+    key: str
+    name: str
+    about: str
+    y: float
+    kind: str
+    url: str = ""
+    bars: list[Bar] = field(default_factory=list)
+    marks: list[Mark] = field(default_factory=list)
+    power: list[tuple[float, float]] = field(default_factory=list)
+
+    @property
+    def name_y(self) -> float:
+        """Baseline of the name."""
+        return self.y + 13
+
+    @property
+    def about_y(self) -> float:
+        """Baseline of what it is."""
+        return self.y + 28
+
+
+@dataclass(slots=True)
+class Mark:
+    """A shortfall where it happens, in minutes."""
+
+    what: str
+    x: float
+    y: float
+    width: float
+    minutes: float
+
+    @property
+    def words(self) -> str:
+        """What the mark says."""
+        kind = "off" if self.what == "off_air" else "reserve"
+        return f"{kind} {self.minutes:.0f} min"
+
+    @property
+    def label_y(self) -> float:
+        """Baseline of its words."""
+        return self.y - 2
+
+
+@dataclass(slots=True)
+class Board:
+    """Everything the drawing needs."""
+
+    lanes: list[Lane]
+    ticks: list[tuple[float, str]]
+    paths: list[tuple[UUID, str]]
+    height: float
+    now_x: float | None
+    watch: list[tuple[float, float]]
+    yard_y: float
+    bars: list[Bar]
+    width: float = LEFT + WIDTH + 12
+
+    @property
+    def left(self) -> float:
+        """Where time begins."""
+        return LEFT
+
+    @property
+    def right(self) -> float:
+        """Where time ends."""
+        return LEFT + WIDTH
+
+    @property
+    def bottom(self) -> float:
+        """Lower end of the lanes."""
+        return self.height - 26
+
+    @property
+    def watch_y(self) -> float:
+        """Where the yard's watch is drawn."""
+        return self.height - 22
+
+    @property
+    def watch_text_y(self) -> float:
+        """Baseline of the watch's words."""
+        return self.height - 12
+
+
+def board_of(event: Event, rotation: Rotation, now: datetime | None) -> Board:
+    """Lay out a rotation."""
+    x = Scale(0, event.span_min, LEFT, LEFT + WIDTH)
+    tags = tags_of(event)
+    problem, core_legs = problem_of(rotation)
+    lanes = _lanes(event, x)
+    by_key = {lane.key: lane for lane in lanes}
+    reserve = {b.key: b.pack.reserve_soc for b in problem.scenario.batteries}
+    bars = []
+    for leg in rotation.legs.all():
+        if leg.kind in (SERVE, CHARGE) and str(leg.place) in by_key:
+            bar = _bar(event, leg, by_key[str(leg.place)], x, tags, reserve)
+            by_key[str(leg.place)].bars.append(bar)
+            bars.append(bar)
+    bars.sort(key=lambda bar: (bar.tag, bar.start))
+    for number, bar in enumerate(bars):
+        bar.number = number
+    for fall in verify(problem, core_legs).outcome.shortfalls:
+        lane = by_key.get(fall.station)
+        if lane is not None:
+            start = x(fall.start_min + rotation.from_min)
+            end = x(fall.end_min + rotation.from_min)
+            lane.marks.append(
+                Mark(
+                    fall.what,
+                    start,
+                    lane.y,
+                    round(max(2.0, end - start), 1),
+                    fall.open_min,
+                )
+            )
+    height = lanes[-1].y + ROW + 30 if lanes else 200
+    minute = event.minute_of(now) if now else None
+    return Board(
+        lanes=lanes,
+        ticks=ticks(event, x),
+        paths=_paths(rotation, by_key, x),
+        height=height,
+        now_x=x(minute)
+        if minute is not None and 0 <= minute <= event.span_min
+        else None,
+        watch=[
+            (
+                x(event.minute_of(crew.starts_at)),
+                round(
+                    x(event.minute_of(crew.ends_at))
+                    - x(event.minute_of(crew.starts_at)),
+                    1,
+                ),
+            )
+            for crew in event.crews.all()
+            if crew.does == "yard"
+        ],
+        yard_y=next((lane.y for lane in lanes if lane.kind == CHARGE), height) - 8,
+        bars=bars,
+    )
+
+
+def _lanes(event: Event, x: Scale) -> list[Lane]:
+    lanes, y = [], TOP
+    for station in event.stations.all():
+        lanes.append(
+            Lane(
+                str(station.pk),
+                station.name,
+                station.purpose or f"tier {station.tier}",
+                y,
+                SERVE,
+                url=station.get_absolute_url(),
+            )
+        )
+        y += ROW
+    y += 22
+    bays = event.bays.select_related("source").prefetch_related("source__windows")
+    for bay in bays:
+        lane = Lane(str(bay.pk), bay.name, bay.source.name, y, CHARGE)
+        for window in bay.source.windows.all():
+            start = x(event.minute_of(window.starts_at))
+            end = x(event.minute_of(window.ends_at))
+            lane.power.append((start, round(end - start, 1)))
+        lanes.append(lane)
+        y += ROW
+    return lanes
+
+
+def _bar(
+    event: Event,
+    leg: Leg,
+    lane: Lane,
+    x: Scale,
+    tags: dict[UUID, str],
+    reserve: dict[str, float],
+) -> Bar:
+    left, right = x(leg.start_min), x(leg.end_min)
+    foot = lane.y + BAR
+
+    def y(soc: float) -> float:
+        return foot - soc * BAR
+
+    fill = points(
+        [(left, foot), (left, y(leg.start_soc)), (right, y(leg.end_soc)), (right, foot)]
+    )
+    share = reserve.get(str(leg.battery))
+    return Bar(
+        tag=tags.get(leg.battery, "?"),
+        battery=leg.battery,
+        kind=leg.kind,
+        x=left,
+        y=lane.y,
+        width=round(max(1.5, right - left - 1), 1),
+        fill=fill,
+        reserve_y=y(share) if share is not None and leg.kind == SERVE else None,
+        start_soc=leg.start_soc,
+        end_soc=leg.end_soc,
+        place=lane.name,
+        start=event.moment_of(leg.start_min),
+        end=event.moment_of(leg.end_min),
+    )
+
+
+def ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
+    """Hours across a drawing, in local time."""
+    step_h = 1 if event.span_min <= 14 * 60 else 2 if event.span_min <= 40 * 60 else 6
+    moment = local(event.starts_at, event.zone).replace(minute=0, second=0)
+    found = []
+    while event.minute_of(moment) <= event.span_min:
+        if event.minute_of(moment) >= 0 and moment.hour % step_h == 0:
+            found.append((x(event.minute_of(moment)), f"{moment:%H}"))
+        moment += timedelta(hours=1)
+    return found
+
+
+def _paths(
+    rotation: Rotation, by_key: dict[str, Lane], x: Scale
+) -> list[tuple[UUID, str]]:
+    """Each battery's way between places as one drawable path."""
+    lives: dict[UUID, list[Leg]] = {}
+    for leg in rotation.legs.all():
+        if leg.kind in (SERVE, CHARGE, CARRIED):
+            lives.setdefault(leg.battery, []).append(leg)
+    found = []
+    for battery, life in lives.items():
+        stops = [
+            leg for leg in life if leg.kind != CARRIED and str(leg.place) in by_key
+        ]
+        strokes = []
+        for before, after in itertools.pairwise(stops):
+            x1, x2 = x(before.end_min), x(after.start_min)
+            y1 = by_key[str(before.place)].y + BAR / 2
+            y2 = by_key[str(after.place)].y + BAR / 2
+            bend = max(12.0, (x2 - x1) / 2)
+            strokes.append(
+                f"M{x1:.1f} {y1:.1f} C{x1 + bend:.1f} {y1:.1f} "
+                f"{x2 - bend:.1f} {y2:.1f} {x2:.1f} {y2:.1f}"
+            )
+        if strokes:
+            found.append((battery, " ".join(strokes)))
+    return found

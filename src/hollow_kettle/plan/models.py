@@ -1,0 +1,390 @@
+"""Events and what belongs to them: places, stations, sources, crews, rotations."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime, timedelta
+
+from django.db import models
+from django.db.models import F, Q
+from django.urls import reverse
+
+from hollow_kettle.clock import Clock, real_now
+from hollow_kettle.people.models import Actor
+from hollow_kettle.shelf.models import Asset, EquipmentType
+
+
+class Event(models.Model):
+    """A Field Day, an exercise, an emergency: a span of time with stations."""
+
+    class State(models.TextChoices):
+        PLANNED = "planned", "being planned"
+        RUNNING = "running", "under way"
+        CLOSED = "closed", "closed"
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    name = models.CharField(max_length=80)
+    zone = models.CharField(max_length=60)
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+    state = models.CharField(max_length=8, choices=State, default=State.PLANNED)
+    clock_offset = models.DurationField(default=timedelta(0))
+    lateness_min = models.PositiveSmallIntegerField(
+        "usual lateness of a walk", default=10
+    )
+    batteries = models.ManyToManyField(Asset, blank=True, related_name="events")
+
+    class Meta:
+        ordering = ["-starts_at"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_event_ends_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+    def get_absolute_url(self) -> str:
+        """The event's page in the Plan."""
+        return reverse("plan:event_detail", args=[self.pk])
+
+    @property
+    def clock(self) -> Clock:
+        """The event's own clock."""
+        return Clock(offset=self.clock_offset)
+
+    @property
+    def span_min(self) -> int:
+        """Length. [min]"""
+        return round((self.ends_at - self.starts_at).total_seconds() / 60)
+
+    def minute_of(self, moment: datetime) -> float:
+        """Minutes from the event's start to a moment."""
+        return (moment - self.starts_at).total_seconds() / 60
+
+    def moment_of(self, minute: float) -> datetime:
+        """The moment some minutes after the event's start."""
+        return self.starts_at + timedelta(minutes=minute)
+
+
+class Site(models.Model):
+    """A spot on the ground: a station's, or the charging yard's."""
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="sites")
+    name = models.CharField(max_length=80)
+    latitude = models.FloatField(null=True, blank=True)
+    longitude = models.FloatField(null=True, blank=True)
+    is_yard = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["-is_yard", "name"]
+        constraints = [
+            models.UniqueConstraint(fields=["event", "name"], name="plan_site_once"),
+            models.UniqueConstraint(
+                fields=["event"], condition=Q(is_yard=True), name="plan_one_yard"
+            ),
+            models.CheckConstraint(
+                name="plan_site_on_earth",
+                condition=(Q(latitude=None) | Q(latitude__range=(-90, 90)))
+                & (Q(longitude=None) | Q(longitude__range=(-180, 180))),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Walk(models.Model):
+    """Walking minutes between two sites, where somebody knows better than the map."""
+
+    a = models.ForeignKey(Site, on_delete=models.CASCADE, related_name="+")
+    b = models.ForeignKey(Site, on_delete=models.CASCADE, related_name="+")
+    minutes = models.PositiveSmallIntegerField()
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["a", "b"], name="plan_walk_once"),
+            models.CheckConstraint(
+                name="plan_walk_possible",
+                condition=Q(minutes__range=(0, 600)) & ~Q(a=F("b")),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.a} – {self.b}: {self.minutes} min"
+
+
+class Station(models.Model):
+    """A station of an event: its tier, its place, how a swap is made there."""
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="stations")
+    site = models.OneToOneField(Site, on_delete=models.PROTECT, related_name="station")
+    name = models.CharField(max_length=60)
+    purpose = models.CharField(max_length=60, blank=True)
+    tier = models.PositiveSmallIntegerField(default=2)
+    changeover_s = models.PositiveSmallIntegerField("changeover", default=120)
+    disconnect_v = models.FloatField("disconnect", null=True, blank=True)
+
+    class Meta:
+        ordering = ["tier", "name"]
+        constraints = [
+            models.UniqueConstraint(fields=["event", "name"], name="plan_station_once"),
+            models.CheckConstraint(
+                name="plan_station_tier", condition=Q(tier__range=(1, 9))
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+    def get_absolute_url(self) -> str:
+        """The station's page."""
+        return reverse("plan:station_detail", args=[self.event_id, self.pk])
+
+
+class StationEquipment(models.Model):
+    """Equipment at a station, and the power step it is run at."""
+
+    station = models.ForeignKey(
+        Station, on_delete=models.CASCADE, related_name="equipment"
+    )
+    equipment = models.ForeignKey(EquipmentType, on_delete=models.PROTECT)
+    count = models.PositiveSmallIntegerField(default=1)
+    step = models.CharField(
+        max_length=8, choices=[("full", "full"), ("low", "low power")], default="full"
+    )
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_equipment_count", condition=Q(count__range=(1, 50))
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.count} × {self.equipment}"
+
+
+class OperatingPattern(models.Model):
+    """How a station is operated: shares of time and the mode's duty factor."""
+
+    key = models.SlugField(primary_key=True, max_length=40)
+    name = models.CharField(max_length=60)
+    transmit_share = models.FloatField()
+    standby_share = models.FloatField(default=0)
+    duty = models.FloatField()
+    origin = models.CharField(max_length=120)
+
+    class Meta:
+        ordering = ["name"]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class OpenHours(models.Model):
+    """A stretch in which a station is open, and how it is operated then."""
+
+    station = models.ForeignKey(Station, on_delete=models.CASCADE, related_name="hours")
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+    pattern = models.ForeignKey(OperatingPattern, on_delete=models.PROTECT)
+
+    class Meta:
+        ordering = ["starts_at"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_hours_end_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.station}: {self.pattern}"
+
+
+class Source(models.Model):
+    """Where the charging yard's power comes from."""
+
+    class Kind(models.TextChoices):
+        MAINS = "mains", "mains"
+        GENERATOR = "generator", "generator"
+        BUFFER = "buffer", "buffer bank"
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="sources")
+    name = models.CharField(max_length=60)
+    kind = models.CharField(max_length=10, choices=Kind)
+    max_w = models.FloatField("most at once")
+    energy_wh = models.FloatField("energy it holds", null=True, blank=True)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_source_possible",
+                condition=Q(max_w__range=(1, 100_000))
+                & (Q(energy_wh=None) | Q(energy_wh__range=(0, 1_000_000)))
+                & (~Q(kind="buffer") | Q(energy_wh__isnull=False)),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class SourceWindow(models.Model):
+    """When a source may run: mains while the hall is open, a generator by day."""
+
+    source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="windows")
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["starts_at"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_window_ends_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.source}: {self.starts_at:%H:%M}–{self.ends_at:%H:%M}Z"
+
+
+class Bay(models.Model):
+    """Where one battery charges."""
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="bays")
+    source = models.ForeignKey(Source, on_delete=models.PROTECT, related_name="bays")
+    name = models.CharField(max_length=60)
+    max_w = models.FloatField("charger output")
+    chemistries = models.CharField(max_length=80, help_text="Keys, parted by commas.")
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_bay_possible", condition=Q(max_w__range=(1, 20_000))
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Crew(models.Model):
+    """People on duty: who walks, or who watches the yard."""
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="crews")
+    name = models.CharField(max_length=60)
+    does = models.CharField(
+        max_length=6, choices=[("walks", "walks"), ("yard", "watches the yard")]
+    )
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["starts_at", "name"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_crew_ends_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Snapshot(models.Model):
+    """An event as it was handed to the core, frozen: what a rotation was made for."""
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="snapshots")
+    schema_version = models.PositiveSmallIntegerField()
+    sha256 = models.CharField(max_length=64)
+    content = models.JSONField()
+    made_at = models.DateTimeField(default=real_now)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["event", "sha256"], name="plan_snapshot_once"
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.sha256[:12]
+
+
+class Rotation(models.Model):
+    """All legs of all batteries for an event: a draft, the published one, or past."""
+
+    class State(models.TextChoices):
+        DRAFT = "draft", "draft"
+        PUBLISHED = "published", "published"
+        SUPERSEDED = "superseded", "superseded"
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="rotations")
+    snapshot = models.ForeignKey(Snapshot, on_delete=models.PROTECT)
+    number = models.PositiveIntegerField()
+    state = models.CharField(max_length=10, choices=State, default=State.DRAFT)
+    made_at = models.DateTimeField(default=real_now)
+    made_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
+    published_at = models.DateTimeField(null=True)
+    from_min = models.PositiveIntegerField(default=0)
+    off_air_min = models.FloatField()
+    reserve_min = models.FloatField()
+    unserved_wh = models.FloatField()
+    walks = models.PositiveIntegerField()
+
+    class Meta:
+        ordering = ["-number"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["event", "number"], name="plan_rotation_number"
+            ),
+            models.UniqueConstraint(
+                fields=["event"],
+                condition=Q(state="published"),
+                name="plan_one_published_rotation",
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.get_state_display()} {self.number}"
+
+
+class Leg(models.Model):
+    """What one battery does between two whole minutes."""
+
+    rotation = models.ForeignKey(
+        Rotation, on_delete=models.CASCADE, related_name="legs"
+    )
+    kind = models.CharField(max_length=8)
+    battery = models.UUIDField()
+    place = models.UUIDField(null=True)
+    crew = models.CharField(max_length=60, blank=True)
+    round = models.PositiveIntegerField(null=True)
+    start_min = models.IntegerField()
+    end_min = models.IntegerField()
+    start_soc = models.FloatField()
+    end_soc = models.FloatField()
+
+    class Meta:
+        ordering = ["start_min", "end_min"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_leg_ends_after_start",
+                condition=Q(end_min__gt=F("start_min")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.kind} {self.start_min}–{self.end_min}"

@@ -1,0 +1,366 @@
+"""Changes to events and rotations: check, write in one transaction."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from uuid import UUID
+
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.db.models import Max, Model
+
+from hollow_kettle.clock import from_local, is_known_zone, real_now
+from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.people.models import Actor
+from hollow_kettle.shelf.models import Asset, EquipmentType
+from powercore.errors import PowercoreError
+from powercore.rotation.construct import construct
+from powercore.rotation.problem import Problem
+from powercore.rotation.verify import verify
+
+from . import bridge
+from .models import (
+    Bay,
+    Crew,
+    Event,
+    Leg,
+    OpenHours,
+    OperatingPattern,
+    Rotation,
+    Site,
+    Source,
+    SourceWindow,
+    Station,
+    StationEquipment,
+    Walk,
+)
+
+LONGEST_DAYS = 14
+
+
+@transaction.atomic
+def save_event(
+    event: Event | None,
+    *,
+    name: str,
+    zone: str,
+    starts: datetime,
+    ends: datetime,
+    lateness_min: int = 10,
+) -> Event:
+    """
+    Make or change an event; times are wall-clock times of its zone.
+
+    A new event gets a charging yard and all batteries of the shelf.
+
+    Raises
+    ------
+    ValidationError
+        If the zone is unknown, or it ends before it starts or lasts too long.
+    """
+    if not is_known_zone(zone):
+        raise ValidationError(
+            {
+                "zone": f"There is no time zone '{zone}'; use an IANA name such as "
+                "America/Chicago."
+            }
+        )
+    starts_at, ends_at = from_local(starts, zone), from_local(ends, zone)
+    if ends_at <= starts_at:
+        raise ValidationError({"ends": "The event must end after it starts."})
+    if (ends_at - starts_at).days >= LONGEST_DAYS:
+        raise ValidationError({"ends": f"{LONGEST_DAYS} days is the longest event."})
+    is_new = event is None
+    event = event or Event()
+    event.name, event.zone, event.lateness_min = name, zone, lateness_min
+    event.starts_at, event.ends_at = starts_at, ends_at
+    event.save()
+    if is_new:
+        Site.objects.create(event=event, name="Charging yard", is_yard=True)
+        Place.objects.create(
+            event_key=event.pk, kind=PlaceKind.YARD_RACK, name="yard rack"
+        )
+        event.batteries.set(Asset.objects.batteries())
+    return event
+
+
+@transaction.atomic
+def save_station(
+    event: Event,
+    station: Station | None = None,
+    *,
+    name: str,
+    tier: int = 2,
+    purpose: str = "",
+    changeover_s: int | None = None,
+    disconnect_v: float | None = None,
+    latitude: float | None = None,
+    longitude: float | None = None,
+    walk_min: int | None = None,
+) -> Station:
+    """
+    Add a station with its site and its position, or change one.
+
+    Raises
+    ------
+    ValidationError
+        If the name is taken at this event.
+    """
+    twin = event.stations.filter(name__iexact=name).exclude(
+        pk__in=[station.pk] if station else []
+    )
+    if twin.exists() or name.casefold() == "charging yard":
+        raise ValidationError({"name": f"{name} is there already."})
+    if station is None:
+        site = Site.objects.create(event=event, name=name)
+        station = Station(event=event, site=site)
+    station.name, station.tier, station.purpose = name, tier, purpose
+    station.changeover_s = 120 if changeover_s is None else changeover_s
+    station.disconnect_v = disconnect_v
+    station.save()
+    site = station.site
+    site.name, site.latitude, site.longitude = name, latitude, longitude
+    site.save()
+    Place.objects.update_or_create(
+        event_key=event.pk,
+        station_key=station.pk,
+        kind=PlaceKind.POSITION,
+        ordinal=1,
+        defaults={"name": name},
+    )
+    if walk_min is not None:
+        yard = event.sites.get(is_yard=True)
+        state_walk(yard, site, minutes=walk_min)
+    return station
+
+
+def remove_station(station: Station) -> None:
+    """
+    Take a station out of an event.
+
+    Raises
+    ------
+    ValidationError
+        If something was logged there; the log keeps its places.
+    """
+    with transaction.atomic():
+        place = Place.objects.filter(station_key=station.pk)
+        if place.filter(placement__isnull=False).exists():
+            raise ValidationError("Batteries were logged there, so it has to stay.")
+        site = station.site
+        station.delete()
+        site.delete()
+        place.delete()
+
+
+@transaction.atomic
+def state_walk(a: Site, b: Site, *, minutes: int | None) -> None:
+    """State the walking minutes between two sites; None goes back to the map."""
+    Walk.objects.filter(a__in=(a, b), b__in=(a, b)).delete()
+    if minutes is not None:
+        Walk.objects.create(a=a, b=b, minutes=minutes)
+
+
+def place_site(site: Site, *, latitude: float | None, longitude: float | None) -> None:
+    """Put a site on the map."""
+    site.latitude, site.longitude = latitude, longitude
+    site.save(update_fields=["latitude", "longitude"])
+
+
+def add_equipment(
+    station: Station, *, equipment: EquipmentType, count: int = 1, step: str = "full"
+) -> StationEquipment:
+    """Give a station some equipment."""
+    return StationEquipment.objects.create(
+        station=station, equipment=equipment, count=count, step=step
+    )
+
+
+def _expanded(
+    event: Event, starts: datetime, ends: datetime
+) -> tuple[datetime, datetime]:
+    starts_at, ends_at = from_local(starts, event.zone), from_local(ends, event.zone)
+    if ends_at <= starts_at:
+        raise ValidationError({"ends": "It must end after it starts."})
+    return starts_at, ends_at
+
+
+def add_hours(
+    station: Station, *, starts: datetime, ends: datetime, pattern: OperatingPattern
+) -> OpenHours:
+    """
+    Open a station for a while; wall-clock times of the event's zone.
+
+    Raises
+    ------
+    ValidationError
+        If it ends before it starts, or overlaps other hours of the station.
+    """
+    starts_at, ends_at = _expanded(station.event, starts, ends)
+    if station.hours.filter(starts_at__lt=ends_at, ends_at__gt=starts_at).exists():
+        raise ValidationError(
+            {"starts": f"{station.name} is open then already; hours must not overlap."}
+        )
+    return OpenHours.objects.create(
+        station=station, starts_at=starts_at, ends_at=ends_at, pattern=pattern
+    )
+
+
+@transaction.atomic
+def add_source(
+    event: Event,
+    *,
+    name: str,
+    kind: str,
+    max_w: float,
+    energy_wh: float | None,
+    starts: datetime,
+    ends: datetime,
+) -> Source:
+    """Add a source with the first stretch in which it may run."""
+    if kind == Source.Kind.BUFFER and energy_wh is None:
+        raise ValidationError(
+            {"energy_wh": "A buffer bank runs dry: say what it holds."}
+        )
+    starts_at, ends_at = _expanded(event, starts, ends)
+    source = Source.objects.create(
+        event=event, name=name, kind=kind, max_w=max_w, energy_wh=energy_wh
+    )
+    SourceWindow.objects.create(source=source, starts_at=starts_at, ends_at=ends_at)
+    return source
+
+
+def add_window(source: Source, *, starts: datetime, ends: datetime) -> SourceWindow:
+    """Let a source run for another stretch."""
+    starts_at, ends_at = _expanded(source.event, starts, ends)
+    return SourceWindow.objects.create(
+        source=source, starts_at=starts_at, ends_at=ends_at
+    )
+
+
+@transaction.atomic
+def add_bay(
+    event: Event, *, name: str, source: Source, max_w: float, chemistries: list[str]
+) -> Bay:
+    """Add a bay to the yard; it is a place where one battery can be."""
+    bay = Bay.objects.create(
+        event=event,
+        name=name,
+        source=source,
+        max_w=max_w,
+        chemistries=",".join(chemistries),
+    )
+    Place.objects.create(uid=bay.pk, event_key=event.pk, kind=PlaceKind.BAY, name=name)
+    return bay
+
+
+def add_crew(
+    event: Event, *, name: str, does: str, starts: datetime, ends: datetime
+) -> Crew:
+    """Put people on duty."""
+    starts_at, ends_at = _expanded(event, starts, ends)
+    return Crew.objects.create(
+        event=event, name=name, does=does, starts_at=starts_at, ends_at=ends_at
+    )
+
+
+def remove(row: Model) -> None:
+    """
+    Remove a row of an event's set-up.
+
+    Raises
+    ------
+    ValidationError
+        If something else depends on it.
+    """
+    with transaction.atomic():
+        if isinstance(row, Bay):
+            place = Place.objects.filter(pk=row.pk)
+            if place.filter(placement__isnull=False).exists():
+                raise ValidationError("Batteries were logged there, so it has to stay.")
+            place.delete()
+        if isinstance(row, Source) and row.bays.exists():
+            raise ValidationError("Bays are fed from it; remove them first.")
+        row.delete()
+
+
+def choose_batteries(event: Event, uids: list[UUID]) -> None:
+    """Say which batteries take part."""
+    event.batteries.set(Asset.objects.batteries().filter(pk__in=uids))
+
+
+def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rotation:
+    """
+    Make a first complete rotation as a draft; from a moment on when one is given.
+
+    Raises
+    ------
+    ValidationError
+        If the event has nothing to plan, or the result breaks a rule (a fault of
+        the planner, never shown as a plan).
+    """
+    try:
+        scenario = bridge.scenario_of(event, at)
+    except PowercoreError as error:
+        raise ValidationError(str(error)) from error
+    if not scenario.stations:
+        raise ValidationError(
+            "Add a station first: there is nothing to keep on the air."
+        )
+    if not any(not battery.is_on_hold for battery in scenario.batteries):
+        raise ValidationError("Choose at least one battery that is not on hold.")
+    problem = Problem(scenario)
+    legs = construct(problem)
+    report = verify(problem, legs)
+    if not report.is_valid:
+        first = report.broken[0]
+        raise ValidationError(f"The plan made breaks {first.rule}: {first.words}.")
+    from_min = event.span_min - scenario.span_min
+    outcome = report.outcome
+    with transaction.atomic():
+        last = event.rotations.aggregate(last=Max("number"))["last"] or 0
+        rotation = Rotation.objects.create(
+            event=event,
+            snapshot=bridge.snapshot_of(event, scenario),
+            number=last + 1,
+            made_by=by,
+            from_min=from_min,
+            walks=outcome.walks,
+            off_air_min=outcome.total_min("off_air"),
+            reserve_min=outcome.total_min("reserve"),
+            unserved_wh=outcome.unserved_wh,
+        )
+        Leg.objects.bulk_create(
+            Leg(
+                rotation=rotation,
+                kind=leg.kind,
+                battery=UUID(leg.battery),
+                place=UUID(leg.place) if leg.kind in ("serve", "charge") else None,
+                crew=leg.crew,
+                round=leg.round,
+                start_min=leg.start_min + from_min,
+                end_min=leg.end_min + from_min,
+                start_soc=start,
+                end_soc=end,
+            )
+            for leg, (start, end) in zip(legs, outcome.leg_soc, strict=True)
+        )
+    return rotation
+
+
+@transaction.atomic
+def publish(rotation: Rotation) -> None:
+    """Make a rotation the one that field, slips and debrief use."""
+    event = Event.objects.select_for_update().get(pk=rotation.event_id)
+    event.rotations.filter(state=Rotation.State.PUBLISHED).update(
+        state=Rotation.State.SUPERSEDED
+    )
+    rotation.state = Rotation.State.PUBLISHED
+    rotation.published_at = real_now()
+    rotation.save(update_fields=["state", "published_at"])
+
+
+def set_state(event: Event, *, state: str) -> None:
+    """Start an event, close it, or take it back to planning."""
+    event.state = state
+    event.save(update_fields=["state"])

@@ -1,0 +1,44 @@
+// The rotation board: a chosen battery's way lights up, arrows walk along it.
+
+const board = document.getElementById("board");
+
+function choose(leg) {
+  if (!leg) return;
+  const battery = leg.dataset.battery;
+  board.classList.add("has-chosen");
+  for (const part of board.querySelectorAll("[data-battery]")) {
+    part.classList.toggle("is-chosen", part.dataset.battery === battery);
+    part.classList.remove("is-at");
+  }
+  leg.classList.add("is-at");
+}
+
+function clear() {
+  board.classList.remove("has-chosen");
+  for (const part of board.querySelectorAll(".is-chosen, .is-at")) {
+    part.classList.remove("is-chosen", "is-at");
+  }
+}
+
+function walk(step) {
+  const at = board.querySelector(".is-at");
+  const legs = [...board.querySelectorAll(".leg")].sort(
+    (a, b) => a.dataset.number - b.dataset.number,
+  );
+  if (!at) return choose(legs[0]);
+  const next = legs[legs.indexOf(at) + step];
+  if (next) choose(next);
+}
+
+if (board) {
+  board.addEventListener("click", (event) => {
+    const leg = event.target.closest(".leg");
+    leg ? choose(leg) : clear();
+  });
+  board.addEventListener("keydown", (event) => {
+    if (event.key === "ArrowRight" || event.key === "ArrowLeft") {
+      event.preventDefault();
+      walk(event.key === "ArrowRight" ? 1 : -1);
+    } else if (event.key === "Escape") clear();
+  });
+}

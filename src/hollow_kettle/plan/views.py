@@ -1,0 +1,591 @@
+"""The Plan's pages: parse, call, render."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from django import forms as django_forms
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
+
+from hollow_kettle.clock import local
+from hollow_kettle.exchange.services import keep_upload, upload_of
+from hollow_kettle.exchange.tables import TableFault
+from hollow_kettle.people.access import access_of, actor_of, coordinator_only
+from hollow_kettle.people.models import Club, Duty
+from hollow_kettle.people.services import give_duty
+from hollow_kettle.shelf.forms import UploadForm
+from hollow_kettle.shelf.queries import shelf_batteries
+
+from . import board, bridge, forms, queries, services, tables
+from .access import event_or_404, events_visible_to
+from .models import (
+    Bay,
+    Crew,
+    Event,
+    OpenHours,
+    Rotation,
+    Source,
+    Station,
+    StationEquipment,
+)
+
+PURPOSE = "stations"
+
+
+@require_safe
+def event_list(request: HttpRequest) -> HttpResponse:
+    """Show the events the person may know of."""
+    events = events_visible_to(access_of(request)).prefetch_related("stations")
+    return render(request, "plan/event_list.html", {"events": events})
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def event_add(request: HttpRequest) -> HttpResponse:
+    """Set up an event."""
+    return _event_form(request, None)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def event_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Change an event's name, zone and span."""
+    return _event_form(request, event_or_404(request, uid))
+
+
+def _event_form(request: HttpRequest, event: Event | None) -> HttpResponse:
+    initial: dict[str, Any] = {"zone": Club.the().zone}
+    if event is not None:
+        initial = {
+            "name": event.name,
+            "zone": event.zone,
+            "lateness_min": event.lateness_min,
+            "starts": local(event.starts_at, event.zone).replace(tzinfo=None),
+            "ends": local(event.ends_at, event.zone).replace(tzinfo=None),
+        }
+    form = forms.EventForm(request.POST or None, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        saved = _tried(form, services.save_event, event, **form.cleaned_data)
+        if saved is not None:
+            messages.success(request, f"{saved} is kept.")
+            return redirect(saved)
+    context = {"form": form, "event": event}
+    status = 422 if form.is_bound else 200
+    return render(request, "plan/event_edit.html", context, status=status)
+
+
+def _tried(form: django_forms.Form, service: Any, *args: Any, **kwargs: Any) -> Any:
+    """Call a service; put what it refuses onto the form. None when refused."""
+    try:
+        return service(*args, **kwargs)
+    except ValidationError as error:
+        form.add_error(None, error)
+        return None
+
+
+@require_safe
+def event_detail(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the energy ledger."""
+    event = event_or_404(request, uid)
+    context = {"event": event, "page": queries.ledger_page(event)}
+    return render(request, "plan/event_detail.html", context)
+
+
+@require_POST
+@coordinator_only
+def event_state(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Start an event, close it, or take it back to planning."""
+    event = event_or_404(request, uid)
+    state = request.POST.get("state", "")
+    if state not in Event.State.values:
+        raise Http404
+    services.set_state(event, state=state)
+    messages.success(request, f"{event} is {event.get_state_display()} now.")
+    return redirect(event)
+
+
+# --- stations -------------------------------------------------------------------
+
+
+def _station_or_404(event: Event, uid: UUID) -> Station:
+    stations = event.stations.select_related("site", "event")
+    return get_object_or_404(stations, pk=uid)
+
+
+@require_safe
+def station_detail(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Show what a station draws and how long each battery keeps it on."""
+    event = event_or_404(request, uid)
+    return _station_page(request, event, _station_or_404(event, station_uid))
+
+
+def _station_page(
+    request: HttpRequest, event: Event, station: Station, **bound: django_forms.Form
+) -> HttpResponse:
+    context = {
+        "event": event,
+        "station": station,
+        "page": queries.station_page(event, station),
+        "equipment": station.equipment.select_related("equipment"),
+        "hours": station.hours.select_related("pattern"),
+        "walk_min": _walk_from_yard(event, station),
+        "equipment_form": forms.EquipmentForm(),
+        "hours_form": forms.HoursForm(initial=_span(event)),
+        **bound,
+    }
+    status = 422 if bound else 200
+    return render(request, "plan/station_detail.html", context, status=status)
+
+
+def _walk_from_yard(event: Event, station: Station) -> int | None:
+    yard = event.sites.filter(is_yard=True).first()
+    walks = bridge.walk_minutes(event)
+    return walks.get((yard.pk, station.site_id)) if yard else None
+
+
+def _span(event: Event) -> dict[str, Any]:
+    return {
+        "starts": local(event.starts_at, event.zone).replace(tzinfo=None),
+        "ends": local(event.ends_at, event.zone).replace(tzinfo=None),
+    }
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def station_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Add a station."""
+    return _station_form(request, event_or_404(request, uid), None)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def station_edit(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Change a station."""
+    event = event_or_404(request, uid)
+    return _station_form(request, event, _station_or_404(event, station_uid))
+
+
+def _station_form(
+    request: HttpRequest, event: Event, station: Station | None
+) -> HttpResponse:
+    initial = {}
+    if station is not None:
+        initial = {
+            "name": station.name,
+            "purpose": station.purpose,
+            "tier": station.tier,
+            "changeover_s": station.changeover_s,
+            "disconnect_v": station.disconnect_v,
+            "latitude": station.site.latitude,
+            "longitude": station.site.longitude,
+            "walk_min": _walk_from_yard(event, station),
+        }
+    form = forms.StationForm(request.POST or None, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        saved = _tried(form, services.save_station, event, station, **form.cleaned_data)
+        if saved is not None:
+            messages.success(request, f"{saved} is kept.")
+            return redirect(saved)
+    context = {"form": form, "event": event, "station": station}
+    status = 422 if form.is_bound else 200
+    return render(request, "plan/station_edit.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def station_delete(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Take a station out of the event."""
+    event = event_or_404(request, uid)
+    station = _station_or_404(event, station_uid)
+    try:
+        services.remove_station(station)
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+        return redirect(station)
+    messages.success(request, f"{station} is out of the event.")
+    return redirect(event)
+
+
+@require_POST
+@coordinator_only
+def equipment_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Give a station some equipment."""
+    event = event_or_404(request, uid)
+    station = _station_or_404(event, station_uid)
+    form = forms.EquipmentForm(request.POST)
+    if form.is_valid():
+        services.add_equipment(station, **form.cleaned_data)
+        return redirect(station)
+    return _station_page(request, event, station, equipment_form=form)
+
+
+@require_POST
+@coordinator_only
+def hours_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Open a station for a while."""
+    event = event_or_404(request, uid)
+    station = _station_or_404(event, station_uid)
+    form = forms.HoursForm(request.POST)
+    if form.is_valid() and _tried(
+        form, services.add_hours, station, **form.cleaned_data
+    ):
+        return redirect(station)
+    return _station_page(request, event, station, hours_form=form)
+
+
+@require_POST
+@coordinator_only
+def equipment_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Take equipment away from a station."""
+    event = event_or_404(request, uid)
+    row = get_object_or_404(StationEquipment, pk=pk, station__event=event)
+    services.remove(row)
+    return redirect(row.station)
+
+
+@require_POST
+@coordinator_only
+def hours_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Take open hours away from a station."""
+    event = event_or_404(request, uid)
+    row = get_object_or_404(OpenHours, pk=pk, station__event=event)
+    services.remove(row)
+    return redirect(row.station)
+
+
+@require_safe
+def station_export(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Give the station list as CSV."""
+    event = event_or_404(request, uid)
+    content = tables.export_stations(event)
+    response = HttpResponse(content, content_type="text/csv; charset=utf-8")
+    response["Content-Disposition"] = 'attachment; filename="stations.csv"'
+    return response
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def station_import(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Read a station list and show what it would do, before anything is kept."""
+    event = event_or_404(request, uid)
+    form = UploadForm(request.POST or None, request.FILES or None)
+    context: dict[str, Any] = {
+        "form": form,
+        "event": event,
+        "columns": tables.STATION_COLUMNS,
+    }
+    if request.method == "POST" and form.is_valid():
+        try:
+            upload = keep_upload(
+                form.cleaned_data["file"], purpose=PURPOSE, by=actor_of(request)
+            )
+            preview, planned = tables.preview_stations(event, bytes(upload.content))
+        except TableFault as fault:
+            form.add_error("file", str(fault))
+        else:
+            context |= {"upload": upload, "preview": preview, "planned": planned}
+            return render(request, "plan/station_import.html", context)
+    status = 422 if request.method == "POST" else 200
+    return render(request, "plan/station_import.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def station_import_apply(
+    request: HttpRequest, uid: UUID, upload_uid: UUID
+) -> HttpResponse:
+    """Import a list whose preview was seen."""
+    event = event_or_404(request, uid)
+    upload = upload_of(upload_uid, purpose=PURPOSE, by=actor_of(request))
+    if upload is None:
+        messages.error(request, "That upload is gone; send the file again.")
+        return redirect("plan:station_import", event.pk)
+    try:
+        count = tables.apply_stations(event, bytes(upload.content))
+    except (ValidationError, TableFault) as error:
+        words = (
+            " ".join(error.messages)
+            if isinstance(error, ValidationError)
+            else str(error)
+        )
+        messages.error(request, f"Nothing was imported: {words}")
+        return redirect("plan:station_import", event.pk)
+    messages.success(request, f"{count} stations are in the event.")
+    return redirect(event)
+
+
+# --- yard, crews, places, people --------------------------------------------------
+
+
+@require_safe
+def yard(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the charging yard, its sources, bays and crews."""
+    return _yard_page(request, event_or_404(request, uid))
+
+
+def _yard_page(
+    request: HttpRequest, event: Event, **bound: django_forms.Form
+) -> HttpResponse:
+    span = _span(event)
+    context = {
+        "event": event,
+        "sources": event.sources.prefetch_related("windows", "bays"),
+        "bays": event.bays.select_related("source"),
+        "crews": event.crews.all(),
+        "source_form": forms.SourceForm(initial=span),
+        "bay_form": forms.BayForm(event=event),
+        "crew_form": forms.CrewForm(initial=span),
+        "window_form": forms.WindowForm(initial=span, auto_id=False),
+        **bound,
+    }
+    status = 422 if bound else 200
+    return render(request, "plan/yard.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def source_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Add a source."""
+    event = event_or_404(request, uid)
+    form = forms.SourceForm(request.POST)
+    if form.is_valid() and _tried(
+        form, services.add_source, event, **form.cleaned_data
+    ):
+        return redirect("plan:yard", event.pk)
+    return _yard_page(request, event, source_form=form)
+
+
+@require_POST
+@coordinator_only
+def window_add(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpResponse:
+    """Let a source run for another stretch."""
+    event = event_or_404(request, uid)
+    source = get_object_or_404(Source, pk=source_uid, event=event)
+    form = forms.WindowForm(request.POST)
+    if form.is_valid() and _tried(
+        form, services.add_window, source, **form.cleaned_data
+    ):
+        return redirect("plan:yard", event.pk)
+    return _yard_page(request, event, window_form=form)
+
+
+@require_POST
+@coordinator_only
+def bay_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Add a bay."""
+    event = event_or_404(request, uid)
+    form = forms.BayForm(request.POST, event=event)
+    if form.is_valid() and _tried(form, services.add_bay, event, **form.cleaned_data):
+        return redirect("plan:yard", event.pk)
+    return _yard_page(request, event, bay_form=form)
+
+
+@require_POST
+@coordinator_only
+def crew_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Put people on duty."""
+    event = event_or_404(request, uid)
+    form = forms.CrewForm(request.POST)
+    if form.is_valid() and _tried(form, services.add_crew, event, **form.cleaned_data):
+        return redirect("plan:yard", event.pk)
+    return _yard_page(request, event, crew_form=form)
+
+
+_YARD_ROWS: dict[str, type[Source | Bay | Crew]] = {
+    "source": Source,
+    "bay": Bay,
+    "crew": Crew,
+}
+
+
+@require_POST
+@coordinator_only
+def yard_row_delete(
+    request: HttpRequest, uid: UUID, what: str, key: str
+) -> HttpResponse:
+    """Take a source, bay or crew out of the event."""
+    event = event_or_404(request, uid)
+    model = _YARD_ROWS.get(what)
+    if model is None:
+        raise Http404
+    try:
+        row = model.objects.filter(event=event, pk=key).first()
+    except (ValueError, ValidationError) as error:
+        raise Http404 from error
+    if row is None:
+        raise Http404
+    try:
+        services.remove(row)
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+    return redirect("plan:yard", event.pk)
+
+
+@require_safe
+def places(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the walking minutes between every pair of places."""
+    return _places_page(request, event_or_404(request, uid))
+
+
+def _places_page(
+    request: HttpRequest, event: Event, faults: dict[str, str] | None = None
+) -> HttpResponse:
+    sites = list(event.sites.all())
+    minutes = bridge.walk_minutes(event)
+    rows = [(a, [(b, minutes.get((a.pk, b.pk))) for b in sites]) for a in sites]
+    context = {"event": event, "sites": sites, "rows": rows, "faults": faults or {}}
+    status = 422 if faults else 200
+    return render(request, "plan/places.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def walk_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """State the walking minutes between two sites, or leave them to the map."""
+    event = event_or_404(request, uid)
+    a = get_object_or_404(event.sites, pk=request.POST.get("a") or 0)
+    b = get_object_or_404(event.sites, pk=request.POST.get("b") or 0)
+    form = forms.WalkForm(request.POST)
+    if a == b or not form.is_valid():
+        faults = [str(fault) for fault in form.errors.get("minutes", [])]
+        words = "; ".join(faults) or "Choose two different places."
+        return _places_page(request, event, {"walk": words})
+    services.state_walk(a, b, minutes=form.cleaned_data["minutes"])
+    messages.success(request, f"The walk between {a} and {b} is kept.")
+    return redirect("plan:places", event.pk)
+
+
+@require_http_methods(["GET", "POST"])
+def batteries(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Choose which batteries take part."""
+    event = event_or_404(request, uid)
+    if request.method == "POST":
+        return _choose_batteries(request, event)
+    chosen = set(event.batteries.values_list("pk", flat=True))
+    rows = [(item, item.asset.pk in chosen) for item in shelf_batteries()]
+    context = {"event": event, "rows": rows, "count": len(chosen)}
+    return render(request, "plan/batteries.html", context)
+
+
+@coordinator_only
+def _choose_batteries(request: HttpRequest, event: Event) -> HttpResponse:
+    uids = []
+    for text in request.POST.getlist("battery"):
+        try:
+            uids.append(UUID(text))
+        except ValueError:
+            continue
+    services.choose_batteries(event, uids)
+    messages.success(request, f"{len(uids)} batteries take part.")
+    return redirect("plan:batteries", event.pk)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def duties(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Give people roles at an event."""
+    event = event_or_404(request, uid)
+    form = forms.DutyForm(request.POST or None, event=event)
+    if request.method == "POST" and form.is_valid():
+        station = form.cleaned_data["station"]
+        give_duty(
+            form.cleaned_data["actor"],
+            event_key=event.pk,
+            role=form.cleaned_data["role"],
+            station_key=station.pk if station else None,
+        )
+        return redirect("plan:duties", event.pk)
+    names = {station.pk: station.name for station in event.stations.all()}
+    rows = [
+        (duty, names.get(duty.station_key) if duty.station_key else None)
+        for duty in Duty.objects.filter(event_key=event.pk).select_related("actor")
+    ]
+    context = {"event": event, "form": form, "rows": rows}
+    return render(
+        request, "plan/duties.html", context, status=422 if form.is_bound else 200
+    )
+
+
+@require_POST
+@coordinator_only
+def duty_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Take a role away."""
+    event = event_or_404(request, uid)
+    get_object_or_404(Duty, pk=pk, event_key=event.pk).delete()
+    return redirect("plan:duties", event.pk)
+
+
+# --- rotation ---------------------------------------------------------------------
+
+
+@require_safe
+def rotation(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the rotation board of the rotation that counts."""
+    event = event_or_404(request, uid)
+    return _board_page(request, event, queries.current_rotation(event))
+
+
+@require_safe
+def rotation_detail(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Show the rotation board of one draft or past rotation."""
+    event = event_or_404(request, uid)
+    return _board_page(
+        request, event, get_object_or_404(event.rotations, number=number)
+    )
+
+
+def _board_page(
+    request: HttpRequest, event: Event, found: Rotation | None
+) -> HttpResponse:
+    context: dict[str, Any] = {"event": event, "rotation": found}
+    if found is not None:
+        now = event.clock.now() if event.state == Event.State.RUNNING else None
+        tags = queries.tags_of(event)
+        every = queries.moves(event, found, tags)
+        coming = [move for move in every if now is None or move.arrive >= now]
+        context |= {
+            "board": board.board_of(event, found, now),
+            "now": now,
+            "moves": coming[:5],
+            "later": len(coming) - 5,
+            "every_move": every,
+            "others": event.rotations.exclude(pk=found.pk)[:6],
+        }
+    return render(request, "plan/rotation.html", context)
+
+
+@require_POST
+@coordinator_only
+def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Make a rotation: for the whole event, or from now on while it runs."""
+    event = event_or_404(request, uid)
+    at = event.clock.now() if event.state == Event.State.RUNNING else None
+    try:
+        made = services.make_rotation(event, by=actor_of(request), at=at)
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+        return redirect("plan:rotation", event.pk)
+    messages.success(request, f"Draft {made.number} is complete and breaks no rule.")
+    return redirect("plan:rotation_detail", event.pk, made.number)
+
+
+@require_POST
+@coordinator_only
+def rotation_publish(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Make a draft the rotation that everybody works by."""
+    event = event_or_404(request, uid)
+    found = get_object_or_404(event.rotations, number=number)
+    services.publish(found)
+    messages.success(
+        request, f"Rotation {number} is published; field and debrief use it."
+    )
+    return redirect("plan:rotation", event.pk)

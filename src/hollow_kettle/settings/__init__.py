@@ -1,0 +1,1 @@
+"""Settings: base for all, then local (demo and run), serve and test."""

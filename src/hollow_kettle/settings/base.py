@@ -1,0 +1,166 @@
+"""What all ways of running share. Values that differ come from ./kettle."""
+
+import os
+from datetime import timedelta
+from pathlib import Path
+
+from csp.constants import NONE, SELF
+
+ROOT = Path(__file__).resolve().parents[3]
+PACKAGE = ROOT / "src" / "hollow_kettle"
+
+SECRET_KEY = os.environ.get("KETTLE_SECRET_KEY", "")
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
+IS_DEMO = os.environ.get("KETTLE_DEMO") == "1"
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.messages",
+    "django.contrib.postgres",
+    "django.contrib.sessions",
+    "django.contrib.staticfiles",
+    "django.forms",
+    "axes",
+    "csp",
+    "django_htmx",
+    "pgtrigger",
+    "procrastinate.contrib.django",
+    "hollow_kettle.ui",
+    "hollow_kettle.people",
+    "hollow_kettle.jobs",
+    "hollow_kettle.exchange",
+    "hollow_kettle.log",
+    "hollow_kettle.shelf",
+    "hollow_kettle.plan",
+    "hollow_kettle.field",
+    "hollow_kettle.debrief",
+    "hollow_kettle.demo",
+]
+
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.middleware.gzip.GZipMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "hollow_kettle.people.middleware.ActorMiddleware",
+    "django.contrib.auth.middleware.LoginRequiredMiddleware",
+    "django.contrib.messages.middleware.MessageMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "csp.middleware.CSPMiddleware",
+    "django_htmx.middleware.HtmxMiddleware",
+    "axes.middleware.AxesMiddleware",
+]
+
+ROOT_URLCONF = "hollow_kettle.urls"
+WSGI_APPLICATION = "hollow_kettle.wsgi.application"
+
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "APP_DIRS": True,
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.messages.context_processors.messages",
+                "hollow_kettle.ui.context.frame",
+                "hollow_kettle.people.context.who",
+            ],
+            "builtins": ["hollow_kettle.ui.templatetags.kettle"],
+        },
+    }
+]
+FORM_RENDERER = "hollow_kettle.ui.forms.KettleFormRenderer"
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.postgresql",
+        "NAME": os.environ.get("KETTLE_DB_NAME", "kettle_club"),
+        "USER": os.environ.get("KETTLE_DB_USER", "kettle_app"),
+        "PASSWORD": os.environ.get("KETTLE_DB_PASSWORD", ""),
+        "HOST": os.environ.get("KETTLE_DB_HOST", "127.0.0.1"),
+        "PORT": os.environ.get("KETTLE_DB_PORT", "5432"),
+        "CONN_MAX_AGE": 60,
+        "CONN_HEALTH_CHECKS": True,
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+
+AUTH_USER_MODEL = "people.User"
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+]
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": f"django.contrib.auth.password_validation.{name}", "OPTIONS": options}
+    for name, options in [
+        ("MinimumLengthValidator", {"min_length": 10}),
+        ("CommonPasswordValidator", {}),
+        ("UserAttributeSimilarityValidator", {}),
+    ]
+]
+LOGIN_URL = "people:sign_in"
+LOGIN_REDIRECT_URL = "home"
+LOGOUT_REDIRECT_URL = "people:sign_in"
+
+# One tent shares one address, so name and address count together.
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_FAILURE_LIMIT = 6
+AXES_COOLOFF_TIME = timedelta(minutes=10)
+AXES_RESET_ON_SUCCESS = True
+AXES_LOCKOUT_CALLABLE = "hollow_kettle.people.views.locked_out"
+AXES_DISABLE_ACCESS_LOG = True
+AXES_IPWARE_PROXY_COUNT = 0
+
+SESSION_COOKIE_AGE = 14 * 24 * 3600
+SESSION_COOKIE_HTTPONLY = True
+CSRF_FAILURE_VIEW = "hollow_kettle.ui.views.csrf_failure"
+SECURE_REFERRER_POLICY = "same-origin"
+X_FRAME_OPTIONS = "DENY"
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": [NONE],
+        "base-uri": [NONE],
+        "connect-src": [SELF],
+        "font-src": [SELF],
+        "form-action": [SELF],
+        "frame-ancestors": [NONE],
+        "img-src": [SELF, "data:"],
+        "manifest-src": [SELF],
+        "script-src": [SELF],
+        "style-src": [SELF],
+    }
+}
+
+LANGUAGE_CODE = "en-gb"
+USE_I18N = False
+USE_TZ = True
+TIME_ZONE = "UTC"
+
+STATIC_URL = "static/"
+STATIC_ROOT = Path(os.environ.get("KETTLE_STATIC", ROOT / "tmp" / "static"))
+STORAGES = {
+    "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},
+    "staticfiles": {
+        "BACKEND": "whitenoise.storage.CompressedManifestStaticFilesStorage"
+    },
+}
+# The imports read whole files into memory; nothing larger is ever accepted.
+DATA_UPLOAD_MAX_MEMORY_SIZE = 6 * 1024 * 1024
+FILE_UPLOAD_MAX_MEMORY_SIZE = 6 * 1024 * 1024
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {
+        "plain": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}
+    },
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
+    "loggers": {"axes": {"level": "ERROR"}},
+}

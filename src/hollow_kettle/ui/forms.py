@@ -1,0 +1,100 @@
+"""How every form of the application is drawn."""
+
+from typing import Any
+
+from django import forms
+from django.forms.renderers import TemplatesSetting
+
+from powercore.errors import PowercoreError
+from powercore.values import in_range, parse_number
+
+
+class KettleFormRenderer(TemplatesSetting):
+    """Draws forms and fields by our own two templates."""
+
+    form_template_name = "ui/form.html"
+    field_template_name = "ui/field.html"
+
+
+class Dressed(forms.BaseForm):
+    """Mix-in that gives each widget its style and its error mark."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        for name, field in self.fields.items():
+            widget = field.widget
+            style = "form-control"
+            if isinstance(widget, forms.CheckboxInput):
+                style = "form-check-input"
+            elif isinstance(widget, forms.Select):
+                style = "form-select"
+            if self.is_bound and name in self.errors:
+                style += " is-invalid"
+            widget.attrs.setdefault("class", style)
+
+
+class NumberField(forms.CharField):
+    """A number as people type it, decimal point or comma, within a range."""
+
+    def __init__(
+        self,
+        *,
+        low: float,
+        high: float,
+        unit: str = "",
+        why: str = "",
+        is_whole: bool = False,
+        **kwargs: Any,
+    ) -> None:
+        self.low, self.high, self.unit, self.why = low, high, unit, why
+        self.is_whole = is_whole
+        super().__init__(**kwargs)
+        self.widget.attrs.update({"inputmode": "decimal", "autocomplete": "off"})
+
+    def clean(self, value: Any) -> float | int | None:
+        """Return a number, or None for an empty field that may be empty."""
+        text = super().clean(value)
+        if not text:
+            return None
+        name = self.label or "It"
+        try:
+            number = in_range(
+                str(name),
+                parse_number(str(text), str(name)),
+                low=self.low,
+                high=self.high,
+                unit=self.unit,
+                why=self.why,
+            )
+        except PowercoreError as error:
+            raise forms.ValidationError(str(error), code="out_of_range") from error
+        if not self.is_whole:
+            return number
+        if number != int(number):
+            raise forms.ValidationError(
+                f"{name} must be a whole number, not {text}.", code="not_whole"
+            )
+        return int(number)
+
+    def prepare_value(self, value: Any) -> Any:
+        """Show 20 rather than 20.0."""
+        return f"{value:g}" if isinstance(value, float) else value
+
+
+class WallTimeField(forms.DateTimeField):
+    """A local date and time, typed or picked; the zone is the event's."""
+
+    def __init__(self, **kwargs: Any) -> None:
+        kwargs.setdefault(
+            "widget",
+            forms.DateTimeInput(
+                attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"
+            ),
+        )
+        kwargs.setdefault("input_formats", ["%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M"])
+        super().__init__(**kwargs)
+
+    def to_python(self, value: Any) -> Any:
+        """Return wall-clock time without a zone; the service expands it."""
+        moment = super().to_python(value)
+        return moment.replace(tzinfo=None) if moment is not None else None

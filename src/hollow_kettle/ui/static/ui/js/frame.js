@@ -1,0 +1,94 @@
+// The frame's own behaviour: light, keys, dialogs, local time or UTC.
+
+const root = document.documentElement;
+const rooms = { 1: "shelf", 2: "plan", 3: "field", 4: "debrief" };
+
+function setLight(light) {
+  root.dataset.light = light;
+  document.cookie = `light=${light};path=/;max-age=31536000;samesite=lax`;
+}
+
+function flipClock() {
+  const next = root.dataset.clock === "utc" ? "local" : "utc";
+  root.dataset.clock = next;
+  showTimes(document);
+}
+
+function showTimes(scope) {
+  const key = root.dataset.clock;
+  for (const time of scope.querySelectorAll("time[data-local]")) {
+    time.textContent = time.dataset[key];
+  }
+}
+
+function open(id) {
+  const dialog = document.getElementById(id);
+  if (!dialog || dialog.open) return;
+  dialog.showModal();
+  dialog.querySelector("input[type=search]")?.focus();
+}
+
+const keysOn = () => localStorage.getItem("keys") !== "off";
+
+function isTyping(target) {
+  return target.closest("input, textarea, select, [contenteditable]") !== null;
+}
+
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target)) return;
+  if (event.key === "?") return open("keys");
+  if (!keysOn() || document.querySelector("dialog[open]")) return;
+  if (event.key in rooms) {
+    document.querySelector(`.rail-room[data-key="${event.key}"]`)?.click();
+  } else if (event.key === "/") {
+    event.preventDefault();
+    open("finder");
+  } else if (event.key === "n") {
+    const first = document.querySelector("[data-log-line]");
+    if (first) {
+      event.preventDefault();
+      first.focus();
+    }
+  } else if (event.key === "u") {
+    flipClock();
+  }
+});
+
+document.addEventListener("click", (event) => {
+  const opener = event.target.closest("[data-open]");
+  if (opener) open(opener.dataset.open);
+  if (event.target.closest("[data-print]")) window.print();
+});
+
+document.addEventListener("change", (event) => {
+  if (event.target.id === "light") setLight(event.target.value);
+  if (event.target.id === "keys-on") {
+    localStorage.setItem("keys", event.target.checked ? "on" : "off");
+  }
+});
+
+document.addEventListener("htmx:afterSwap", (event) => showTimes(event.target));
+
+const toggle = document.getElementById("keys-on");
+if (toggle) toggle.checked = keysOn();
+
+document.addEventListener("alpine:init", () => {
+  // Quick filter: hides the rows whose text doesn't hold what is typed.
+  window.Alpine.data("quickFilter", () => ({
+    typed: "",
+    count: "",
+    init() {
+      this.$watch("typed", () => this.apply());
+    },
+    apply() {
+      const words = this.typed.toLowerCase().split(/\s+/).filter(Boolean);
+      let shown = 0;
+      for (const row of this.$root.querySelectorAll("[data-row]")) {
+        const text = row.textContent.toLowerCase();
+        row.hidden = !words.every((word) => text.includes(word));
+        shown += row.hidden ? 0 : 1;
+      }
+      this.count = words.length ? `${shown} shown` : "";
+    },
+  }));
+});

@@ -1,0 +1,90 @@
+"""Tags and filters of the interface; built in, so templates need no load."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from django import template
+from django.utils.html import format_html
+from django.utils.safestring import SafeString
+
+from hollow_kettle.clock import local
+from hollow_kettle.ui import drawing
+
+register = template.Library()
+
+
+@register.inclusion_tag("ui/_kettle.html")
+def kettle(
+    mean: float | None,
+    low: float | None = None,
+    high: float | None = None,
+    reserve: float | None = None,
+    size: str = "md",
+    tag: str = "",
+) -> dict[str, Any]:
+    """Draw a battery's kettle; without a charge it is wholly in doubt."""
+    if mean is None:
+        mean, low, high = 0.5, 0.02, 0.98
+    low = mean if low is None else low
+    high = mean if high is None else high
+    return {"kettle": drawing.kettle(mean, low, high, reserve, tag), "size": size}
+
+
+@register.simple_tag
+def at(moment: datetime | None, zone: str, form: str = "time") -> SafeString | str:
+    """Show a moment in local time; UTC stands beside it for the `u` key."""
+    if moment is None:
+        return "–"
+    here, utc = local(moment, zone), moment.astimezone(UTC)
+    patterns = {"time": "%H:%M", "day": "%a %d %b %H:%M", "date": "%d %b %Y"}
+    pattern = patterns[form]
+    return format_html(
+        '<time datetime="{}" data-local="{}" data-utc="{}">{}</time>',
+        utc.isoformat(timespec="minutes"),
+        here.strftime(pattern),
+        utc.strftime(pattern) + ("" if form == "date" else "Z"),
+        here.strftime(pattern),
+    )
+
+
+@register.filter
+def percent(share: float | None) -> str:
+    """0.618 as 62%."""
+    return "–" if share is None else f"{share * 100:.0f}%"
+
+
+@register.filter
+def pct(share: float | None) -> str:
+    """0.618 as 62."""
+    return "–" if share is None else f"{share * 100:.0f}"
+
+
+@register.filter
+def wh(value: float | None) -> str:
+    """Watt-hours with a thousands comma and no decimals."""
+    return "–" if value is None else f"{value:,.0f}"
+
+
+@register.filter
+def ah(value: float | None) -> str:
+    """Amp-hours with one decimal, none from a hundred on."""
+    if value is None:
+        return "–"
+    return f"{value:.0f}" if value >= 100 else f"{value:.1f}"
+
+
+@register.filter
+def hours(value: float | None) -> str:
+    """Hours as h:mm."""
+    if value is None:
+        return "–"
+    minutes = int(value * 60 + 1e-6)
+    return f"{minutes // 60}:{minutes % 60:02d}"
+
+
+@register.filter
+def minutes(value: float | None) -> str:
+    """Whole minutes."""
+    return "–" if value is None else f"{value:.0f}"

@@ -1,0 +1,23 @@
+"""Root of all URLs."""
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect
+from django.urls import include, path
+
+
+def home(request: HttpRequest) -> HttpResponse:
+    """Go where the work is: to the event under way, else to the shelf."""
+    return redirect("field:home")
+
+
+urlpatterns = [
+    path("", home, name="home"),
+    path("", include("hollow_kettle.people.urls")),
+    path("shelf/", include("hollow_kettle.shelf.urls")),
+    path("plan/", include("hollow_kettle.plan.urls")),
+    path("field/", include("hollow_kettle.field.urls")),
+    path("debrief/", include("hollow_kettle.debrief.urls")),
+]
+handler404 = "hollow_kettle.ui.views.not_found"
+handler403 = "hollow_kettle.ui.views.not_allowed"
+handler500 = "hollow_kettle.ui.views.broken"
