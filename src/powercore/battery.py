@@ -123,7 +123,8 @@ def current_for_power(rested_v: float, resistance_ohm: float, power_w: float) ->
     """
     Current that a constant-power load draws through a resistance. [A]
 
-    The smaller root of P = (V - R I) I [1]_; beyond V²/(4 R) there is none.
+    The smaller root of P = (V - R I) I [1]_, in the form that loses no digits to
+    cancellation; beyond V²/(4 R) there is none.
 
     Parameters
     ----------
@@ -150,7 +151,7 @@ def current_for_power(rested_v: float, resistance_ohm: float, power_w: float) ->
             f"{resistance_ohm * 1000:g} mΩ; {most_w:.1f} W is the most."
         )
     root = math.sqrt(rested_v**2 - 4 * resistance_ohm * power_w)
-    return (rested_v - root) / (2 * resistance_ohm)
+    return 2 * power_w / (rested_v + root)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

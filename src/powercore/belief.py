@@ -133,18 +133,27 @@ class Belief:
         self.pack = pack
         self._weights = np.full(_SOC.size, 1 / _SOC.size)
         self._turn_start = self._weights
+        # A station that draws more than planned does so all along: the errors of
+        # uses since the last reading add up, they don't average out.
+        self._anchor = self._weights
+        self._used_ah = self._used_sd_ah = 0.0
         self._answers: dict[str, MethodAnswer] = {}
         self._evidence = "never seen"
 
     def apply(self, step: Step) -> None:
         """Take one step: time passes, or something is read."""
         trusted_ah = self.pack.trusted_ah
+        if isinstance(step, Flow):
+            self._used_ah += step.ah
+            self._used_sd_ah += step.sd_ah
+            self._weights = _moved(
+                self._anchor,
+                _SOC - self._used_ah / trusted_ah,
+                self._used_sd_ah / trusted_ah,
+            )
+            return
         if isinstance(step, TurnBegins):
             self._turn_start = self._weights
-        elif isinstance(step, Flow):
-            self._weights = _moved(
-                self._weights, _SOC - step.ah / trusted_ah, step.sd_ah / trusted_ah
-            )
         elif isinstance(step, Charging):
             full = step.model.capacity
             after = np.array(
@@ -164,6 +173,8 @@ class Belief:
                 (1 - OUTLIER) * alone + OUTLIER / alone.size
             )
             self._weights /= self._weights.sum()
+        self._anchor = self._weights
+        self._used_ah = self._used_sd_ah = 0.0
 
     def estimate(self) -> SocEstimate:
         """Return median and 80 % interval of what is believed now."""

@@ -56,7 +56,7 @@ class PlantBattery:
     def serve(self, power_w: float, hours: float) -> float:
         """Feed a load for a while; return the energy delivered. [Wh]"""
         wanted_wh = power_w * hours
-        if self.soc <= self.cut_soc or power_w <= 0:
+        if self.soc <= self.cut_soc or power_w <= 1e-9:
             self.account.unserved_wh += wanted_wh
             return 0.0
         rested_v = self._rested_v()

@@ -57,6 +57,10 @@ class StationPlan:
     #: Resistance of fuse, leads and connectors, both ways. [Ω]
     path_ohm: float = 0.012
 
+    def __post_init__(self) -> None:
+        in_range(f"Walk to {self.name}", self.walk_min, low=1, high=600, unit="min")
+        in_range(f"Tier of {self.name}", self.tier, low=1, high=9)
+
     def demand_w(self, grid: TimeGrid) -> FloatArray:
         """Power asked of the battery, step by step. [W], shape (grid.count,)"""
         return demand_w(grid, self._draws(), self.openings)

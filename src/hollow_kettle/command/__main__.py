@@ -104,7 +104,6 @@ def reset_demo(arguments: list[str]) -> None:
     with _cluster() as cluster:
         with cluster.connect_admin() as connection:
             connection.execute(f"DROP DATABASE IF EXISTS {DEMO} WITH (FORCE)")
-        (cluster.home / f"{DEMO}.migrated").unlink(missing_ok=True)
         web = serving.prepare(cluster, database=DEMO, settings="local", demo=True)
         serving.manage(web, "load_demo")
         print("The demo club is as new.")

@@ -80,15 +80,17 @@ class Cluster:
                 self._use.close()
                 self._use = None
 
-    def ensure_database(self, name: str) -> None:
-        """Create a database owned by `kettle_owner` unless it is there."""
+    def ensure_database(self, name: str) -> bool:
+        """Create a database owned by `kettle_owner`; False when it was there."""
         with self.connect_admin() as connection:
-            if not _exists(connection, "pg_database", "datname", name):
+            is_new = not _exists(connection, "pg_database", "datname", name)
+            if is_new:
                 connection.execute(
                     sql.SQL("CREATE DATABASE {} OWNER kettle_owner").format(
                         sql.Identifier(name)
                     )
                 )
+        return is_new
 
     def connect_admin(self, database: str = "postgres") -> psycopg.Connection:
         """Connect as the cluster's administrator, in autocommit."""

@@ -24,7 +24,7 @@ def run_all(arguments: list[str], environment: Mapping[str, str]) -> int:
         ("formatting", [scripts / "ruff", "format", "--check", "-q", *places]),
         ("lint", [scripts / "ruff", "check", "-q", *places]),
         ("types", [scripts / "mypy", "--no-error-summary"]),
-        ("layers", [scripts / "lint-imports", "--no-timing"]),
+        ("layers", [scripts / "lint-imports", "--no-logo"]),
         ("tests", [sys.executable, "-m", "pytest", *pytest]),
     ]
     failed = []

@@ -25,7 +25,9 @@ def prepare(
     cluster: Cluster, *, database: str, settings: str, demo: bool = False
 ) -> dict[str, str]:
     """Migrate a database as its owner; return the web server's environment."""
-    cluster.ensure_database(database)
+    stamp = cluster.home / f"{database}.migrated"
+    if cluster.ensure_database(database):
+        stamp.unlink(missing_ok=True)
     shared = {
         **os.environ,
         "DJANGO_SETTINGS_MODULE": f"hollow_kettle.settings.{settings}",
@@ -34,7 +36,7 @@ def prepare(
         "KETTLE_DEMO": "1" if demo else "0",
     }
     owner = shared | cluster.environment(role="kettle_owner", database=database)
-    _migrate(owner, stamp=cluster.home / f"{database}.migrated")
+    _migrate(owner, stamp=stamp)
     return shared | cluster.environment(role="kettle_app", database=database)
 
 

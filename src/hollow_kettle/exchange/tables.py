@@ -103,10 +103,10 @@ def read_csv(content: bytes, columns: Sequence[Column]) -> Preview:
     TableFault
         If the file is too large, in another encoding, or has none of the columns.
     """
-    lines = _records(_decode(content), columns)
-    if not lines:
+    text = _decode(content)
+    if not text.strip():
         raise TableFault("The file is empty; the first line must name the columns.")
-    head, *body = lines
+    head, *body = _records(text, columns)
     if len(body) > MAX_ROWS:
         raise TableFault(
             f"The file has {len(body):,} rows; {MAX_ROWS:,} is the most at once. "

@@ -19,7 +19,7 @@ from hollow_kettle.log.models import (
 )
 from hollow_kettle.log.states import STATES, is_ready, state_of
 from hollow_kettle.plan import queries as plan_queries
-from hollow_kettle.plan.models import Event, Station
+from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.plan.queries import Move
 from hollow_kettle.ui.drawing import Scale
 from powercore.battery import Pack
@@ -141,20 +141,21 @@ class Board:
         return sum(s.is_off for s in self.stations)
 
 
-def version_of(event: Event, now: datetime) -> str:
+def version_of(event: Event, now: datetime, rotation: Rotation | None = None) -> str:
     """A version that moves with each entry, and every few minutes by itself."""
     last = FieldEntry.objects.filter(event_key=event.pk).aggregate(last=Max("pk"))[
         "last"
     ]
     minutes = int(event.minute_of(now)) // _POLL_MIN
-    rotation = plan_queries.published(event)
+    rotation = rotation or plan_queries.published(event)
     return f"{last or 0}-{minutes}-{rotation.number if rotation else 0}"
 
 
 def board_of(event: Event, now: datetime) -> Board:
     """Work out the board at a moment."""
     physics = EventPhysics(event)
-    version = version_of(event, now)
+    rotation = plan_queries.published(event)
+    every = list(event.stations.all())
     rows = {
         row.battery: row
         for row in BatteryNow.objects.filter(
@@ -179,13 +180,12 @@ def board_of(event: Event, now: datetime) -> Board:
         and battery.row.place is not None
         and battery.row.place.kind == PlaceKind.POSITION
     }
-    rotation = plan_queries.published(event)
     tags = {battery.uid: battery.tag for battery in batteries}
-    moves = plan_queries.moves(event, rotation, tags) if rotation else []
+    moves = plan_queries.moves(event, rotation, tags, every) if rotation else []
     coming = _coming(event, moves, now)
     stations = [
         _station(physics, station, at_station.get(station.pk), coming, now)
-        for station in event.stations.all()
+        for station in every
     ]
     stations.sort(key=lambda station: station.sort_key)
     counts = [
@@ -194,7 +194,7 @@ def board_of(event: Event, now: datetime) -> Board:
     ]
     board = Board(
         now=now,
-        version=version,
+        version=version_of(event, now, rotation),
         stations=stations,
         bays=_bays(physics, by_place, now),
         batteries=batteries,

@@ -7,6 +7,8 @@ from collections.abc import Iterable
 from datetime import datetime
 from uuid import UUID
 
+from django.db.models import Prefetch
+
 from hollow_kettle.log.models import BatteryNow, PlaceKind
 from hollow_kettle.shelf.bridge import draw_of, pack_of
 from hollow_kettle.shelf.models import Asset, EquipmentStep
@@ -17,7 +19,7 @@ from powercore.places import walking_min
 from powercore.rotation.problem import YARD
 from powercore.rotation.problem import Leg as CoreLeg
 
-from .models import Event, Leg, Rotation, Site, Snapshot, Station, Walk
+from .models import Event, Leg, OpenHours, Rotation, Site, Snapshot, Station, Walk
 
 
 def scenario_of(
@@ -35,11 +37,13 @@ def scenario_of(
         from_min = int(event.minute_of(at))
     stations = list(
         event.stations.select_related("site").prefetch_related(
-            "equipment__equipment__steps", "hours__pattern"
+            "equipment__equipment__steps",
+            Prefetch("hours", OpenHours.objects.select_related("pattern")),
         )
     )
-    walks = walk_minutes(event)
-    yard = event.sites.filter(is_yard=True).first()
+    sites = list(event.sites.all())
+    walks = walk_minutes(event, sites)
+    yard = next((site for site in sites if site.is_yard), None)
     span = event.span_min - from_min
     return core.Scenario(
         name=event.name,
@@ -193,9 +197,11 @@ def _battery(
     )
 
 
-def walk_minutes(event: Event) -> dict[tuple[int, int], int]:
+def walk_minutes(
+    event: Event, sites: list[Site] | None = None
+) -> dict[tuple[int, int], int]:
     """Walking minutes between every pair of sites, both ways."""
-    sites = list(event.sites.all())
+    sites = list(event.sites.all()) if sites is None else sites
     stated = {
         (walk.a_id, walk.b_id): walk.minutes
         for walk in Walk.objects.filter(a__event=event)

@@ -68,7 +68,7 @@ class StationForm(Dressed, forms.Form):
     )
     walk_min = NumberField(
         label="Walk from the yard",
-        low=0,
+        low=1,
         high=600,
         unit="min",
         is_whole=True,
@@ -154,7 +154,7 @@ class WalkForm(Dressed, forms.Form):
     """Walking minutes between two sites."""
 
     minutes = NumberField(
-        label="Walk", low=0, high=600, unit="min", is_whole=True, required=False
+        label="Walk", low=1, high=600, unit="min", is_whole=True, required=False
     )
 
 

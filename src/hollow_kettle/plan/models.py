@@ -108,7 +108,7 @@ class Walk(models.Model):
             models.UniqueConstraint(fields=["a", "b"], name="plan_walk_once"),
             models.CheckConstraint(
                 name="plan_walk_possible",
-                condition=Q(minutes__range=(0, 600)) & ~Q(a=F("b")),
+                condition=Q(minutes__range=(1, 600)) & ~Q(a=F("b")),
             ),
         ]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
@@ -69,7 +69,8 @@ def current_rotation(event: Event) -> Rotation | None:
 
 def published(event: Event) -> Rotation | None:
     """The published rotation."""
-    return event.rotations.filter(state=Rotation.State.PUBLISHED).first()
+    found = event.rotations.filter(state=Rotation.State.PUBLISHED)
+    return found.select_related("snapshot").first()
 
 
 def ledger_page(event: Event) -> LedgerPage:
@@ -209,10 +210,15 @@ class Move:
     battery: UUID
 
 
-def moves(event: Event, rotation: Rotation, tags: dict[UUID, str]) -> list[Move]:
+def moves(
+    event: Event,
+    rotation: Rotation,
+    tags: dict[UUID, str],
+    stations: Iterable[Station] | None = None,
+) -> list[Move]:
     """All walks of a rotation in order."""
     legs = list(rotation.legs.all())
-    stations = {s.pk: s for s in event.stations.all()}
+    by_key = {s.pk: s for s in (stations or event.stations.all())}
     by_battery: dict[UUID, list] = {}
     for leg in legs:
         by_battery.setdefault(leg.battery, []).append(leg)
@@ -220,7 +226,7 @@ def moves(event: Event, rotation: Rotation, tags: dict[UUID, str]) -> list[Move]
     found = []
     for life in by_battery.values():
         for before, leg in itertools.pairwise(life):
-            if before.kind != CARRIED or leg.kind != SERVE or leg.place not in stations:
+            if before.kind != CARRIED or leg.kind != SERVE or leg.place not in by_key:
                 continue
             old = next(
                 (
@@ -236,7 +242,7 @@ def moves(event: Event, rotation: Rotation, tags: dict[UUID, str]) -> list[Move]
                 Move(
                     leave=event.moment_of(before.start_min),
                     arrive=event.moment_of(leg.start_min),
-                    station=stations[leg.place],
+                    station=by_key[leg.place],
                     bring=tags.get(leg.battery, "?"),
                     bring_back=tags.get(old.battery, "?") if old else None,
                     crew=before.crew,

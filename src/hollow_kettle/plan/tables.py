@@ -74,7 +74,7 @@ STATION_COLUMNS = (
     Column("closes", readers.wall_time, "Local time; event end when left out."),
     Column(
         "walk_min",
-        readers.whole(0, 600),
+        readers.whole(1, 600),
         "Minutes on foot from the yard; worked out from the map when left out.",
         also=("walk",),
     ),

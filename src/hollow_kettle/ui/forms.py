@@ -17,19 +17,17 @@ class KettleFormRenderer(TemplatesSetting):
 
 
 class Dressed(forms.BaseForm):
-    """Mix-in that gives each widget its style and its error mark."""
+    """Mix-in that gives each widget its style."""
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        for name, field in self.fields.items():
+        for field in self.fields.values():
             widget = field.widget
             style = "form-control"
             if isinstance(widget, forms.CheckboxInput):
                 style = "form-check-input"
             elif isinstance(widget, forms.Select):
                 style = "form-select"
-            if self.is_bound and name in self.errors:
-                style += " is-invalid"
             widget.attrs.setdefault("class", style)
 
 

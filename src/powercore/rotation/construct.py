@@ -37,11 +37,22 @@ class Style:
     fits: bool
     #: Charge up to here when others wait for the bay. (0 to 1)
     charge_to: float
+    #: Which stations of a tier get their first battery first: "hungry" (most to
+    #: give), "light" (longest on the air where batteries are scarce) or "listed".
+    first: str = "hungry"
+    #: Whether anybody walks.
+    walks: bool = True
 
 
-STYLES = tuple(
-    Style(margin_min=margin, fits=fits, charge_to=target)
-    for margin, fits, target in product((10, 30, 60), (False, True), (0.9, 1.0))
+STYLES = (
+    *(
+        Style(margin_min=margin, fits=fits, charge_to=target)
+        for margin, fits, target in product((10, 30, 60), (False, True), (0.9, 1.0))
+    ),
+    Style(margin_min=10, fits=False, charge_to=0.9, first="light"),
+    Style(margin_min=30, fits=True, charge_to=0.9, first="light"),
+    # The plainest set-up there is, so that no plan is worse than it.
+    Style(margin_min=10, fits=False, charge_to=1.0, first="listed", walks=False),
 )
 
 
@@ -125,7 +136,8 @@ class _Walkthrough:
             self._arrive(now)
             if self._is_watched(now):
                 self._mind_bays(now)
-            self._send_walks(now, step)
+            if self.style.walks:
+                self._send_walks(now)
             self._advance(now, step)
         for life in self.lives.values():
             self._end_leg(life, self.problem.span_min)
@@ -171,7 +183,7 @@ class _Walkthrough:
         """Give each station without a battery its first one; nobody walks yet."""
         order = sorted(
             (key for key, held in self.at_station.items() if held is None),
-            key=lambda key: (self.problem.stations[key].tier, -self._need_wh(key, 0)),
+            key=self._turn,
         )
         for station in order:
             battery = self._best_battery(
@@ -181,6 +193,13 @@ class _Walkthrough:
                 life = self.lives[battery]
                 life.kind, life.place = SERVE, station
                 self.at_station[station] = battery
+
+    def _turn(self, station: str) -> tuple[int, float]:
+        """When a station gets its first battery, by the style."""
+        if self.style.first == "listed":
+            return (0, 0.0)
+        sign = -1 if self.style.first == "hungry" else 1
+        return (self.problem.stations[station].tier, sign * self._need_wh(station, 0))
 
     # --- legs ----------------------------------------------------------------
 
@@ -332,7 +351,7 @@ class _Walkthrough:
 
     # --- walks ---------------------------------------------------------------
 
-    def _send_walks(self, now: int, step: int) -> None:
+    def _send_walks(self, now: int) -> None:
         expected = {swap.station for swap in self.swaps}
         asked = []
         for key, plan in self.problem.stations.items():
@@ -386,17 +405,14 @@ class _Walkthrough:
         self.rounds += 1
         swap = _Swap(station, battery, leave, arrive, name, self.rounds)
         self.busy_until[index] = arrive + walk_min
-        if walk_min == 0:
-            self._go(life, CARRIED, "", leave, crew=name, number=self.rounds)
-        else:
-            self._carry(life, leave, arrive, swap)
+        self._carry(life, leave, arrive, swap)
         life.promised = True
         self.swaps.append(swap)
 
     def _arrival(self, station: str, now: int) -> int | None:
         """First step at which somebody who leaves now can be there."""
         step = self.problem.grid.step_min
-        walk_min = max(1, self.problem.stations[station].walk_min)
+        walk_min = self.problem.stations[station].walk_min
         arrive = math.ceil((now + walk_min) / step) * step
         return arrive if arrive + walk_min <= self.problem.span_min else None
 
@@ -414,7 +430,7 @@ class _Walkthrough:
         return True
 
     def _crew_on_duty(self, station: str, arrive: int) -> bool:
-        walk_min = max(1, self.problem.stations[station].walk_min)
+        walk_min = self.problem.stations[station].walk_min
         return any(
             crew.does == "walks"
             and crew.start_min <= arrive - walk_min
@@ -423,7 +439,7 @@ class _Walkthrough:
         )
 
     def _crew_for(self, station: str, arrive: int) -> tuple[int, str] | None:
-        walk_min = max(1, self.problem.stations[station].walk_min)
+        walk_min = self.problem.stations[station].walk_min
         leave, back = arrive - walk_min, arrive + walk_min
         by_name: dict[str, int] = {}
         for index, crew in enumerate(self.problem.scenario.crews):
@@ -438,11 +454,12 @@ class _Walkthrough:
         self, station: str, need_wh: float, keys: list[str]
     ) -> str | None:
         """The battery a station gets: the fullest, or the smallest that lasts."""
-        able = {
-            key: self._above_wh(station, key)
-            for key in keys
-            if self.problem.feed(station, key).refusal is None
-        }
+        fit = [key for key in keys if self.problem.feed(station, key).refusal is None]
+        if self.style.first == "listed":
+            return next(iter(fit), None)
+        able = {key: self._above_wh(station, key) for key in fit}
+        if not any(able.values()):  # into reserve is better than off the air
+            able = {key: self._left_wh(station, key) for key in able}
         able = {key: wh for key, wh in able.items() if wh > 0}
         if not able:
             return None
@@ -456,6 +473,10 @@ class _Walkthrough:
         feed = self.problem.feed(station, key)
         return max(0.0, (self.lives[key].soc - feed.reserve_soc) * feed.capacity_wh)
 
+    def _left_wh(self, station: str, key: str) -> float:
+        feed = self.problem.feed(station, key)
+        return max(0.0, (self.lives[key].soc - feed.floor_soc) * feed.capacity_wh)
+
     def _is_worth(self, station: str, battery: str, arrive: int) -> bool:
         feed = self.problem.feed(station, battery)
         above_wh = self._above_wh(station, battery)
@@ -463,6 +484,8 @@ class _Walkthrough:
             return True
         whole_wh = (1 - feed.reserve_soc) * feed.capacity_wh
         held = self.at_station[station]
+        if held is None or self._left_wh(station, held) <= 0:
+            return True  # off the air: whatever is left helps
         there_wh = 0.0 if held is None else self._above_wh(station, held)
         return (
             above_wh >= LEAST_FILLED * whole_wh and above_wh > WORTH_A_WALK * there_wh

@@ -1,0 +1,186 @@
+"""One browser test per room's main job, on a live server and PostgreSQL."""
+
+import re
+import shutil
+
+import pytest
+from django.db import connections
+from playwright.sync_api import expect, sync_playwright
+
+from hollow_kettle.demo.club import PASSWORD
+
+pytestmark = pytest.mark.django_db  # asks for the database; the site commits
+
+PHONE = {"width": 390, "height": 844}
+DESK = {"width": 1280, "height": 800}
+
+
+@pytest.fixture(scope="module")
+def chromium(demo_site):
+    """Debian's Chromium, headless; the site is up before its event loop begins."""
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(
+            executable_path=shutil.which("chromium"),
+            args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
+        )
+        yield browser
+        browser.close()
+        connections.close_all()  # those opened while the event loop ran
+
+
+@pytest.fixture
+def open_as(chromium, demo_site):
+    """Open a page signed in; any policy violation or foreign request fails the test."""
+    troubles, contexts = [], []
+
+    def _open(name, path="/", size=DESK):
+        context = chromium.new_context(viewport=size)
+        contexts.append(context)
+        page = context.new_page()
+        page.on(
+            "console", lambda m: troubles.append(m.text) if m.type == "error" else 0
+        )
+        page.on("pageerror", lambda error: troubles.append(str(error)))
+        page.on(
+            "request",
+            lambda r: (
+                troubles.append(f"foreign host: {r.url}")
+                if not r.url.startswith((demo_site, "data:"))
+                else 0
+            ),
+        )
+        page.goto(demo_site + "/sign-in/?next=" + path)
+        page.fill("[name=username]", name)
+        page.fill("[name=password]", PASSWORD)
+        page.get_by_role("button", name="Sign in").click()
+        return page
+
+    yield _open
+    for context in contexts:
+        context.close()
+    unexpected = [text for text in troubles if "status of 422" not in text]
+    assert unexpected == []
+
+
+def test_shelf_filter_add_and_bring_in_a_list(open_as, tmp_path):
+    """Find a battery by typing, add one with a slip on the way, import two."""
+    page = open_as("marin", "/shelf/")
+    page.get_by_role("searchbox").fill("agm")
+    expect(page.locator("tr[data-row]:visible")).to_have_count(2)
+
+    page.get_by_role("link", name="Add a battery").click()
+    page.get_by_label("Tag", exact=True).fill("B21")
+    page.get_by_label("Cells in series").fill("0")
+    page.get_by_label("Nameplate capacity").fill("20,5")
+    page.get_by_role("button", name="Put it on the shelf").click()
+    expect(
+        page.get_by_text("Cells in series must be between 1 and 120")
+    ).to_be_visible()
+    expect(page.get_by_label("Tag", exact=True)).to_have_value("B21")
+    page.get_by_label("Cells in series").fill("4")
+    page.get_by_role("button", name="Put it on the shelf").click()
+    expect(page.get_by_role("heading", name="Battery B21")).to_be_visible()
+
+    table = tmp_path / "list.csv"
+    table.write_text("tag;chemistry;series;nameplate_ah\nB22;agm;6;35\n4;agm;0;12,5\n")
+    page.goto(page.url.split("/shelf/")[0] + "/shelf/batteries/import/")
+    page.set_input_files("input[type=file]", table)
+    page.get_by_role("button", name="Read the file").click()
+    expect(page.get_by_role("cell", name="must be between 1 and 120")).to_be_visible()
+    table.write_text(
+        "tag;chemistry;series;nameplate_ah\nB22;agm;6;35\nB23;agm;6;12,5\n"
+    )
+    page.set_input_files("input[type=file]", table)
+    page.get_by_role("button", name="Read the file").click()
+    page.get_by_role("button", name="Import these 2 rows").click()
+    expect(page.get_by_text("2 batteries are new, 0 changed")).to_be_visible()
+
+
+def test_plan_reads_the_ledger_and_gets_a_rotation(open_as):
+    """Who runs short without a plan, then a complete rotation, its way, published."""
+    page = open_as("marin", "/plan/")
+    page.get_by_role("link", name="Ice Storm exercise").click()
+    expect(page.get_by_text("Who runs short")).to_be_visible()
+    expect(page.locator(".ledger-line.is-short")).not_to_have_count(0)
+
+    page.get_by_role("button", name="Make the rounds").click()
+    expect(page.get_by_text("is complete and breaks no rule")).to_be_visible()
+    page.locator("#board").focus()
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowRight")
+    expect(page.locator("#board .leg.is-at")).to_have_count(1)
+    page.get_by_role("button", name=re.compile("Publish draft")).click()
+    expect(page.get_by_text("is published; field and debrief use it")).to_be_visible()
+    page.get_by_role("link", name="Energy ledger").click()
+    expect(page.get_by_text("Nobody: every open hour is covered")).to_be_visible()
+
+
+def test_field_logs_a_reading_and_a_swap_and_the_board_follows(open_as):
+    """From the docked line by keyboard, then a swap; the other screen follows."""
+    watcher = open_as("lark", "/field/")
+    page = open_as("wren", "/field/")
+    line = page.locator("article[data-station=Drumlin]")
+    old = line.locator(".tag").first.inner_text()
+
+    page.keyboard.press("n")
+    page.keyboard.type(old)
+    page.keyboard.press("Tab")
+    page.keyboard.type("12,81")
+    page.keyboard.press("Tab")
+    page.keyboard.type("2.9")
+    page.keyboard.press("Enter")
+    expect(page.locator("article[data-station=Drumlin]")).to_contain_text("12.81 V")
+
+    page.get_by_role("link", name="Log a swap").click()
+    page.get_by_label("Station", exact=True).select_option("Drumlin")
+    page.get_by_label("In", exact=True).fill("k03")
+    page.get_by_label(re.compile("^Out")).fill(old)
+    page.get_by_role("button", name="Save this swap").click()
+    expect(page.get_by_text("Swap is kept")).to_be_visible()
+    expect(page.get_by_text(f"Drumlin: K03 in, {old} out")).to_be_visible()
+    expect(watcher.locator("article[data-station=Drumlin]")).to_contain_text(
+        "K03", timeout=20_000
+    )
+
+
+def test_debrief_shows_minutes_and_watt_hours(open_as):
+    """The finished exercise, where K10 quit."""
+    page = open_as("lark", "/debrief/")
+    row = page.get_by_role("row").filter(has_text="K10 quit").first
+
+    expect(row).to_contain_text("off the air")
+    assert float(row.locator("td.num").first.inner_text()) > 10
+    expect(page.get_by_text("Into reserve: no harm yet")).to_be_visible()
+
+
+def test_phone_takes_a_station_off_the_air_in_two_taps(open_as):
+    """A lead at 390 px: nothing is wider than the screen, keys are big."""
+    page = open_as("sorrel", "/field/", PHONE)
+    page.get_by_role("link", name="A station is off the air").click()
+    page.get_by_label("Station", exact=True).select_option("Drumlin")
+    button = page.get_by_role("button", name="Save this")
+    assert button.bounding_box()["height"] >= 44
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    button.click()
+    expect(page.get_by_text("Station is kept")).to_be_visible()
+
+    page.goto(page.url.replace("log/", ""))
+    expect(page.locator("article").first).to_contain_text("OFF THE AIR")
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+
+
+def test_lights_keys_and_the_finder_work(open_as):
+    """Night is remembered, `u` flips to UTC, `/` finds, `2` changes room."""
+    page = open_as("marin", "/shelf/")
+    page.get_by_label("Light").select_option("night")
+    page.reload()
+    expect(page.locator("html")).to_have_attribute("data-light", "night")
+
+    page.keyboard.press("/")
+    page.keyboard.type("drum")
+    expect(page.locator("#found")).to_contain_text("Drumlin")
+    page.locator("#finder").get_by_role("button", name="Close").click()
+    page.keyboard.press("2")
+    expect(page.get_by_role("heading", name="Events")).to_be_visible()
+    page.keyboard.press("u")
+    expect(page.locator("time").first).to_contain_text("Z")

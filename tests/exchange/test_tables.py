@@ -1,0 +1,106 @@
+"""Tables in and out: what goes out comes back, and faults are named."""
+
+import csv
+import io
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hollow_kettle.exchange import readers
+from hollow_kettle.exchange.tables import (
+    MAX_BYTES,
+    Column,
+    TableFault,
+    defuse,
+    read_csv,
+    restore,
+    write_csv,
+)
+
+COLUMNS = (
+    Column("tag", readers.text(60), "", required=True),
+    Column("ah", readers.number(0.05, 5000, "Ah"), "", also=("capacity",)),
+)
+cell = st.text(st.characters(exclude_categories=("Cs", "Cc")), max_size=50)
+
+
+@given(cell)
+def test_defusing_is_undone_exactly(text):
+    """Whatever the text, and also when it looks defused already."""
+    assert restore(defuse(text)) == text
+
+
+@given(
+    st.lists(
+        st.tuples(cell.filter(lambda t: t.strip() == t != ""), st.floats(0.05, 5000)),
+        min_size=1,
+        max_size=20,
+    )
+)
+def test_a_table_comes_back_as_it_went_out(rows):
+    """Text with commas, quotes and formulas, and numbers, survive the round trip."""
+    written = write_csv(["tag", "ah"], [{"tag": t, "ah": n} for t, n in rows])
+
+    preview = read_csv(written.encode(), COLUMNS)
+
+    assert [(row["tag"], row["ah"]) for _, row in preview.rows] == rows
+
+
+@given(st.sampled_from(["=1+2", "+1", "-cmd", "@sum", "\tx"]))
+def test_no_written_cell_is_run_by_a_spreadsheet(text):
+    """Formulas go out as text."""
+    (_, (cell_out, _)) = csv.reader(
+        io.StringIO(write_csv(["tag", "ah"], [{"tag": text}]))
+    )
+
+    assert cell_out[0] == "'"
+
+
+@pytest.mark.parametrize("delimiter", [",", ";", "\t"])
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16"])
+def test_comma_semicolon_tab_and_byte_order_marks_are_understood(delimiter, encoding):
+    """Spreadsheets of every country write the same list; 12,94 is a number."""
+    number = "12.94" if delimiter == "," else "12,94"
+    text = (
+        delimiter.join(["Tag", "CAPACITY"]) + "\r\n" + delimiter.join(["Kü1", number])
+    )
+
+    preview = read_csv(text.encode(encoding), COLUMNS)
+
+    assert preview.rows == [(2, {"tag": "Kü1", "ah": 12.94})]
+
+
+@pytest.mark.parametrize(
+    ("content", "words"),
+    [
+        (b"", "The file is empty"),
+        (b"tag,ah\n", "no rows below"),
+        (b"a,b\n1,2\n", "none of tag is there"),
+        (b"tag,ah\nK1,1\nK\xe92,2\n", "not in UTF-8: line 3 has the byte 0xE9"),
+        (b"tag\n" + b"x" * MAX_BYTES, "5 MB is the most"),
+        (b"tag\n" + b"K\n" * 10_001, "10,000 is the most"),
+    ],
+)
+def test_an_unreadable_file_says_why(content, words):
+    """Encoding, size, emptiness and headings each have their own sentence."""
+    with pytest.raises(TableFault, match=words):
+        read_csv(content, COLUMNS)
+
+
+def test_each_fault_names_row_column_and_reason():
+    """All faults of a file are shown at once, as a spreadsheet counts rows."""
+    content = b"tag,ah,shoe\nK1,NaN,9\n,3,9\nK3,-4,9\nK4,=1+2,9\nK5,1e9,9\n"
+
+    preview = read_csv(content, COLUMNS)
+
+    assert [(f.row, f.column) for f in preview.faults] == [
+        (2, "ah"),
+        (3, "tag"),
+        (4, "ah"),
+        (5, "ah"),
+        (6, "ah"),
+    ]
+    assert "between 0.05 and 5000 Ah, not -4" in preview.faults[2].reason
+    assert preview.ignored_columns == ["shoe"]
+    assert preview.rows == []

@@ -1,0 +1,336 @@
+"""The field: log what is seen, see who runs short, nothing lost."""
+
+from datetime import timedelta
+from uuid import uuid4
+
+import pytest
+from django.urls import reverse
+
+from hollow_kettle.field import beliefs, queries, services
+from hollow_kettle.log.models import BatteryNow, Conflict, FieldEntry, Place, Placement
+from hollow_kettle.plan.models import Event
+from hollow_kettle.plan.services import make_rotation, publish, set_state
+from tests.conftest import set_clock
+
+
+@pytest.fixture
+def under_way(event, shelf, esker, drumlin, marin):
+    """K01 at Esker and K02 at Drumlin, full at the start; K03 waits in the yard."""
+    start = event.starts_at
+    for tag in ("K01", "K02", "K03"):
+        services.note(
+            event, "reading", by=marin, at=start, battery=shelf[tag].pk, gauge_pct=100.0
+        )
+    services.log_swap(event, esker, battery=shelf["K01"], by=marin, at=start)
+    services.log_swap(event, drumlin, battery=shelf["K02"], by=marin, at=start)
+    rack = services.yard_rack(event)
+    services.log_move(event, shelf["K03"], to=rack, by=marin, at=start)
+    publish(make_rotation(event, by=marin))
+    return event
+
+
+def board(event):
+    """The board at the event's now."""
+    return queries.board_of(event, event.clock.now())
+
+
+def line_of(event, name):
+    """One station's line."""
+    return next(line for line in board(event).stations if line.station.name == name)
+
+
+def test_use_since_the_last_reading_is_counted_by_plan(under_way):
+    """Two hours of 40 W calling: about 2.24 A of 19 Ah (arithmetic by hand)."""
+    mean_a = 0.6 * 0.7 + 0.4 * (1.6 + 0.4 * 7.4)
+    line = line_of(under_way, "Esker")
+
+    assert line.battery.tag == "K01"
+    assert line.battery.soc.typical == pytest.approx(0.975 - 2 * mean_a / 19, abs=0.03)
+    assert line.reserve.bad_h < line.reserve.typical_h
+
+
+def test_every_battery_is_accounted_for(under_way, shelf):
+    """The counts add up to all there are, hold and never-seen included."""
+    found = board(under_way)
+
+    assert dict(found.counts) == {"serving": 2, "ready": 1, "hold": 1}
+    assert sum(count for _, count in found.counts) == len(shelf)
+
+
+def test_a_swap_moves_both_batteries_and_the_move_is_done(
+    under_way, shelf, esker, client_of
+):
+    """Logged by a runner on the page; the old one is on its way, then on the rack."""
+    url = reverse("field:entry_add", args=[under_way.pk, "swap"])
+    data = {"uid": uuid4(), "station": esker.pk, "tag": "k3", "tag_out": "K01"}
+
+    response = client_of("runner").post(url, data)
+
+    assert response.status_code == 302
+    states = {b.tag: b.state for b in board(under_way).batteries}
+    assert (states["K03"], states["K01"]) == ("serving", "on the way")
+
+
+def test_two_people_log_one_swap_and_one_press_twice(
+    under_way, shelf, esker, client_of
+):
+    """Two reports within minutes are one swap; a double press is one entry."""
+    url = reverse("field:entry_add", args=[under_way.pk, "swap"])
+    data = {"uid": str(uuid4()), "station": esker.pk, "tag": "K03", "tag_out": "K01"}
+    for _ in range(2):
+        client_of("runner").post(url, data | {"taken": "2026-06-27T13:50"})
+    client_of("logger").post(
+        url,
+        {
+            "uid": uuid4(),
+            "station": esker.pk,
+            "tag": "K03",
+            "taken": "2026-06-27T13:54",
+        },
+    )
+
+    assert FieldEntry.objects.filter(kind="swap", battery=shelf["K03"].pk).count() == 2
+    assert (
+        Placement.objects.filter(
+            battery=shelf["K03"].pk, place__station_key=esker.pk
+        ).count()
+        == 1
+    )
+    assert not Conflict.objects.exists()
+
+
+def test_an_unknown_tag_is_kept_aside_and_said(under_way, client_of):
+    """Nothing that somebody saw is refused."""
+    url = reverse("field:entry_add", args=[under_way.pk, "reading"])
+
+    response = client_of("logger").post(
+        url,
+        {"uid": uuid4(), "tag": "K99", "volts": "13,1", "how": "receiving"},
+        follow=True,
+    )
+
+    assert "no battery K99 on the shelf" in response.content.decode()
+    entry = FieldEntry.objects.get(standing="quarantine")
+    assert (entry.volts, entry.raw["tag"]) == (13.1, "K99")
+    assert any("quarantine" in words for words in board(under_way).worth_a_look)
+
+
+@pytest.mark.parametrize("volts", ["15,2", "0"])
+def test_an_odd_reading_is_asked_about_once_then_kept(
+    under_way, shelf, client_of, volts
+):
+    """15.2 V, or 0 V of a tripped protection, which says nothing of its charge."""
+    url = reverse("field:entry_add", args=[under_way.pk, "reading"])
+    data = {"uid": uuid4(), "tag": "K03", "volts": volts, "how": "unplugged"}
+    before = BatteryNow.objects.get(battery=shelf["K03"].pk).soc_typical
+    client = client_of("logger")
+
+    asked = client.post(url, data)
+    assert asked.status_code == 422
+    assert "is odd" in asked.content.decode()
+    assert client.post(url, data | {"sure": "on"}).status_code == 302
+
+    after = BatteryNow.objects.get(battery=shelf["K03"].pk).soc_typical
+    assert volts != "0" or after == pytest.approx(before)
+
+
+@pytest.mark.parametrize(
+    ("what", "data", "words"),
+    [
+        ("reading", {"tag": "K01"}, "Enter volts, amp-hours or a gauge"),
+        ("reading", {"tag": "K01", "volts": "12,94,1"}, "Volts must be a plain number"),
+        (
+            "reading",
+            {"tag": "K01", "gauge_pct": "140"},
+            "Gauge must be between 0 and 100",
+        ),
+        ("reading", {"tag": "K01", "volts": "1e9"}, "Volts must be a plain number"),
+        ("swap", {"tag": "K01", "tag_out": "k1"}, "go in and come out"),
+        ("swap", {"tag": "K03", "tag_out": "K77"}, "There is no battery K77"),
+        ("move", {"tag": "K01"}, "This field is required"),
+    ],
+)
+def test_bad_input_keeps_what_was_typed(under_way, esker, client_of, what, data, words):
+    """Each message names its field; nothing is logged."""
+    before = FieldEntry.objects.count()
+    url = reverse("field:entry_add", args=[under_way.pk, what])
+    data = {"uid": uuid4(), "how": "receiving", "station": esker.pk} | data
+
+    response = client_of("logger").post(url, data)
+
+    page = response.content.decode().replace("&#x27;", "'")
+    assert response.status_code == 422
+    assert words in page
+    assert f'value="{data["tag"]}"' in page
+    assert FieldEntry.objects.count() == before
+
+
+def test_off_the_air_comes_first_and_back_ends_it(under_way, drumlin, client_of):
+    """One tap puts a station at the top of the board."""
+    url = reverse("field:entry_add", args=[under_way.pk, "station"])
+    client = client_of("logger")
+
+    client.post(url, {"uid": uuid4(), "station": drumlin.pk, "what": "off_air"})
+    first = board(under_way).stations[0]
+    assert (first.station, first.is_off, board(under_way).off_air) == (drumlin, True, 1)
+
+    set_clock(under_way, 121)
+    client.post(url, {"uid": uuid4(), "station": drumlin.pk, "what": "back"})
+    assert board(under_way).off_air == 0
+
+
+def test_off_the_air_draws_nothing_and_low_power_less(under_way, drumlin, esker, marin):
+    """An hour off saves what the plan would have drawn then."""
+    physics = beliefs.EventPhysics(under_way)
+    start, end = under_way.starts_at, under_way.starts_at + timedelta(hours=2)
+    full_wh = physics.drawn_wh(str(drumlin.pk), start, end)
+    hour = {"by": marin, "at": start + timedelta(minutes=30)}
+    services.log_station(under_way, drumlin, what="off_air", **hour)
+    services.log_station(under_way, esker, what="power_step", step="low", **hour)
+    back = start + timedelta(minutes=90)
+    services.log_station(under_way, drumlin, what="back", by=marin, at=back)
+
+    physics = beliefs.EventPhysics(under_way)
+
+    assert physics.drawn_wh(str(drumlin.pk), start, end) == pytest.approx(full_wh / 2)
+    assert full_wh / 2 < physics.drawn_wh(str(esker.pk), start, end) < full_wh
+
+
+def test_a_source_switched_off_charges_nothing_meanwhile(under_way, marin):
+    """Mains off for half an hour of two."""
+    source = under_way.sources.get()
+    bay = str(under_way.bays.get().pk)
+    start = under_way.starts_at
+    for minute, is_on in ((30, False), (60, True)):
+        services.log_source(
+            under_way,
+            source,
+            is_on=is_on,
+            by=marin,
+            at=start + timedelta(minutes=minute),
+        )
+
+    physics = beliefs.EventPhysics(under_way)
+
+    assert physics.power_hours(bay, start, start + timedelta(hours=2)) == 1.5
+
+
+def test_charging_on_a_bay_fills_the_belief(under_way, shelf, marin):
+    """A flat battery on a bay rises, and the board says when it is at 90 %."""
+    start = under_way.starts_at + timedelta(minutes=10)
+    for minute in (0, 1, 2):  # one against a full charge might be a slip
+        services.note(
+            under_way,
+            "reading",
+            by=marin,
+            battery=shelf["K03"].pk,
+            gauge_pct=20.0,
+            at=start + timedelta(minutes=minute),
+        )
+    bay = Place.objects.get(event_key=under_way.pk, kind="bay")
+    services.log_move(
+        under_way, shelf["K03"], to=bay, by=marin, at=start + timedelta(minutes=5)
+    )
+
+    found = next(bay for bay in board(under_way).bays if bay.battery)
+
+    assert found.battery.tag == "K03"
+    assert found.battery.soc.typical > 0.6
+    assert 0 < found.hours_to_90 < 2
+
+
+def test_a_strike_undoes_and_only_one_s_own(under_way, shelf, esker, client_of, people):
+    """Loggers strike their own entries, coordinators any; a reason is needed."""
+    services.log_swap(
+        under_way,
+        esker,
+        battery=shelf["K03"],
+        by=people["logger"],
+        at=under_way.starts_at + timedelta(minutes=100),
+    )
+    entry = FieldEntry.objects.get(battery=shelf["K03"].pk, kind="swap")
+    url = reverse("field:entry_strike", args=[under_way.pk, entry.pk])
+
+    assert client_of("runner").post(url, {"because": "no"}).status_code == 403
+    client_of("logger").post(url, {"because": ""})
+    assert line_of(under_way, "Esker").battery.tag == "K03"
+
+    client_of("logger").post(url, {"because": "it was K02"})
+    assert line_of(under_way, "Esker").battery.tag == "K01"
+    page = client_of("observer").get(reverse("field:log_list", args=[under_way.pk]))
+    assert 'class="struck"' in page.content.decode()
+
+
+def test_what_is_noted_after_the_end_waits_in_quarantine(under_way, marin):
+    """A closed event and a time ahead of now are kept aside, with the reason."""
+    ahead = services.note(
+        under_way,
+        "note",
+        by=marin,
+        note="later",
+        at=under_way.clock.now() + timedelta(hours=2),
+    )
+    set_state(under_way, state=Event.State.CLOSED)
+    closed = services.note(
+        under_way, "note", by=marin, note="late", at=under_way.starts_at
+    )
+
+    assert "later than now" in ahead.why
+    assert closed.why == "the event is closed"
+
+
+def test_a_poll_with_nothing_new_is_empty_and_news_is_not(under_way, client_of, marin):
+    """204 for the version that is shown; the version moves with each entry."""
+    client = client_of("observer")
+    url = reverse("field:board_poll", args=[under_way.pk])
+    version = queries.version_of(under_way, under_way.clock.now())
+
+    assert client.get(url, {"v": version}).status_code == 204
+    services.note(under_way, "note", by=marin, at=under_way.clock.now(), note="rain")
+    assert client.get(url, {"v": version}).status_code == 200
+
+
+def test_slack_is_bad_time_minus_arrival_minus_lateness(under_way):
+    """With no move planned it is the bad time itself."""
+    for line in board(under_way).stations:
+        if line.reserve.bad_h is None:
+            assert line.slack_min is None
+        elif line.move is None:
+            assert line.slack_min == pytest.approx(line.reserve.bad_h * 60)
+        else:
+            arrive = (line.move.arrive - under_way.clock.now()).total_seconds() / 60
+            assert line.slack_min == pytest.approx(
+                line.reserve.bad_h * 60 - max(0, arrive) - 10, abs=0.5
+            )
+
+
+def test_the_board_is_read_in_a_bounded_number_of_queries(
+    under_way, client_of, marin, django_assert_max_num_queries
+):
+    """A thousand more entries cost no more queries."""
+    for number in range(60):
+        services.note(
+            under_way,
+            "note",
+            by=marin,
+            note=f"note {number}",
+            refresh=False,
+            at=under_way.starts_at + timedelta(minutes=number),
+        )
+    client = client_of("observer")
+
+    with django_assert_max_num_queries(28):
+        response = client.get(reverse("field:board", args=[under_way.pk]))
+
+    assert "Every battery" in response.content.decode()
+
+
+def test_the_finder_finds_batteries_and_only_own_events(under_way, client_of):
+    """Part of a tag or a name; a stranger does not learn of the event's stations."""
+    url = reverse("field:find")
+
+    assert "K01" in client_of("observer").get(url, {"q": "k01"}).content.decode()
+    assert "Drumlin" in client_of("observer").get(url, {"q": "drum"}).content.decode()
+    assert (
+        "Bog Walk" not in client_of("stranger").get(url, {"q": "drum"}).content.decode()
+    )

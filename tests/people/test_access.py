@@ -1,0 +1,227 @@
+"""Who may see and do what: every URL × method × role, own and other stations."""
+
+from uuid import uuid4
+
+import pytest
+from django.db import transaction
+from django.urls import URLPattern, URLResolver, get_resolver, reverse
+
+from hollow_kettle.field import services as field
+from hollow_kettle.log.models import FieldEntry
+from hollow_kettle.plan.models import OpenHours, StationEquipment
+from hollow_kettle.plan.services import make_rotation
+
+ROLES = (
+    "coordinator", "station_lead", "logger", "runner", "observer", "stranger", "nobody",
+)  # fmt: skip
+EVERYBODY = "every role that is signed in"
+MEMBERS = "whoever has a duty at the event; others don't know of it"
+LOGGERS = "who logs: coordinator, lead, logger, runner; observers are told so"
+BOSS = "the coordinator; others are told so"
+EVENT_BOSS = "the coordinator; members are told so, others don't know of the event"
+OPEN = "everybody, signed in or not"
+
+#: What each rule answers to (coordinator, lead, logger, runner, observer, stranger).
+ANSWERS = {
+    EVERYBODY: (1, 1, 1, 1, 1, 1),
+    MEMBERS: (1, 1, 1, 1, 1, 404),
+    LOGGERS: (1, 1, 1, 1, 403, 404),
+    BOSS: (1, 403, 403, 403, 403, 403),
+    EVENT_BOSS: (1, 403, 403, 403, 403, 403),
+    OPEN: (1, 1, 1, 1, 1, 1),
+}
+
+TABLE = {
+    ("home", "GET"): EVERYBODY,
+    ("people:sign_in", "GET"): OPEN,
+    ("people:sign_in", "POST"): OPEN,
+    ("people:sign_out", "POST"): EVERYBODY,
+    ("people:person_list", "GET"): BOSS,
+    ("people:person_add", "GET"): BOSS,
+    ("people:person_add", "POST"): BOSS,
+    ("people:club_edit", "GET"): BOSS,
+    ("people:club_edit", "POST"): BOSS,
+    ("shelf:battery_list", "GET"): EVERYBODY,
+    ("shelf:battery_detail", "GET"): EVERYBODY,
+    ("shelf:battery_export", "GET"): EVERYBODY,
+    ("shelf:equipment_list", "GET"): EVERYBODY,
+    ("shelf:battery_add", "GET"): BOSS,
+    ("shelf:battery_add", "POST"): BOSS,
+    ("shelf:battery_edit", "GET"): BOSS,
+    ("shelf:battery_edit", "POST"): BOSS,
+    ("shelf:battery_import", "GET"): BOSS,
+    ("shelf:battery_import", "POST"): BOSS,
+    ("shelf:battery_import_apply", "POST"): BOSS,
+    ("shelf:capacity_add", "POST"): BOSS,
+    ("shelf:battery_archive", "POST"): BOSS,
+    ("plan:event_list", "GET"): EVERYBODY,
+    ("plan:event_add", "GET"): BOSS,
+    ("plan:event_add", "POST"): BOSS,
+    ("plan:event_detail", "GET"): MEMBERS,
+    ("plan:event_edit", "GET"): EVENT_BOSS,
+    ("plan:event_edit", "POST"): EVENT_BOSS,
+    ("plan:event_state", "POST"): EVENT_BOSS,
+    ("plan:station_detail", "GET"): MEMBERS,
+    ("plan:station_add", "GET"): EVENT_BOSS,
+    ("plan:station_add", "POST"): EVENT_BOSS,
+    ("plan:station_edit", "GET"): EVENT_BOSS,
+    ("plan:station_edit", "POST"): EVENT_BOSS,
+    ("plan:station_delete", "POST"): EVENT_BOSS,
+    ("plan:station_export", "GET"): MEMBERS,
+    ("plan:station_import", "GET"): EVENT_BOSS,
+    ("plan:station_import", "POST"): EVENT_BOSS,
+    ("plan:station_import_apply", "POST"): EVENT_BOSS,
+    ("plan:equipment_add", "POST"): EVENT_BOSS,
+    ("plan:equipment_delete", "POST"): EVENT_BOSS,
+    ("plan:hours_add", "POST"): EVENT_BOSS,
+    ("plan:hours_delete", "POST"): EVENT_BOSS,
+    ("plan:yard", "GET"): MEMBERS,
+    ("plan:source_add", "POST"): EVENT_BOSS,
+    ("plan:window_add", "POST"): EVENT_BOSS,
+    ("plan:bay_add", "POST"): EVENT_BOSS,
+    ("plan:crew_add", "POST"): EVENT_BOSS,
+    ("plan:yard_row_delete", "POST"): EVENT_BOSS,
+    ("plan:places", "GET"): MEMBERS,
+    ("plan:walk_edit", "POST"): EVENT_BOSS,
+    ("plan:batteries", "GET"): MEMBERS,
+    ("plan:batteries", "POST"): MEMBERS,  # members other than the coordinator: 403
+    ("plan:duties", "GET"): EVENT_BOSS,
+    ("plan:duties", "POST"): EVENT_BOSS,
+    ("plan:duty_delete", "POST"): EVENT_BOSS,
+    ("plan:rotation", "GET"): MEMBERS,
+    ("plan:rotation_detail", "GET"): MEMBERS,
+    ("plan:rotation_add", "POST"): EVENT_BOSS,
+    ("plan:rotation_publish", "POST"): EVENT_BOSS,
+    ("field:home", "GET"): EVERYBODY,
+    ("field:find", "GET"): EVERYBODY,
+    ("field:board", "GET"): MEMBERS,
+    ("field:board_poll", "GET"): MEMBERS,
+    ("field:log_list", "GET"): MEMBERS,
+    ("field:entry_add", "GET"): LOGGERS,
+    ("field:entry_add", "POST"): LOGGERS,
+    ("field:entry_strike", "POST"): EVENT_BOSS,  # own entries: tests/field
+    ("debrief:home", "GET"): EVERYBODY,
+    ("debrief:event", "GET"): MEMBERS,
+}
+EXCEPTIONS = {
+    ("plan:batteries", "POST"): (1, 403, 403, 403, 403, 404),
+    ("field:entry_strike", "POST"): (1, 403, 403, 403, 403, 404),
+}
+
+
+def named_urls(patterns=None, prefix="", names=()):
+    """Every named URL of the application with the names of its parts."""
+    for pattern in patterns or get_resolver().url_patterns:
+        parts = (*names, *pattern.pattern.converters)
+        if isinstance(pattern, URLResolver):
+            inner = f"{pattern.app_name}:" if pattern.app_name else prefix
+            yield from named_urls(pattern.url_patterns, inner, parts)
+        elif isinstance(pattern, URLPattern):
+            yield f"{prefix}{pattern.name}", parts
+
+
+@pytest.fixture
+def urls(event, esker, shelf, marin, people):
+    """An address for every named URL, with things that exist."""
+    rotation = make_rotation(event, by=marin)
+    field.note(event, "note", by=marin, at=event.starts_at, note="rain")
+    known = {
+        "uid": event.pk, "station_uid": esker.pk, "upload_uid": uuid4(),
+        "source_uid": event.sources.get().pk, "number": rotation.number,
+        "what": "reading", "key": "1",
+        "pk": {
+            "field:entry_strike": FieldEntry.objects.get().pk,
+            "plan:equipment_delete": StationEquipment.objects.first().pk,
+            "plan:hours_delete": OpenHours.objects.first().pk,
+            "plan:duty_delete": people["observer"].duties.get().pk,
+        },
+    }  # fmt: skip
+    found = {}
+    for name, parts in named_urls():
+        kwargs = {}
+        for part in parts:
+            value = known[part]
+            kwargs[part] = value.get(name, 1) if isinstance(value, dict) else value
+        if name.startswith("shelf:") and "uid" in parts:
+            kwargs["uid"] = shelf["K01"].pk
+        if name == "plan:yard_row_delete":
+            kwargs["what"] = "crew"
+        found[name] = reverse(name, kwargs=kwargs)
+    return found
+
+
+def test_every_url_is_in_the_table():
+    """A page that nobody thought about fails here."""
+    listed = {name for name, _ in TABLE}
+
+    assert {name for name, _ in named_urls()} == listed
+
+
+@pytest.mark.parametrize("role", ROLES)
+def test_each_role_gets_what_the_table_says(role, urls, client_of):
+    """1 means the page answers (not 403, 404 or the door); else that very status."""
+    client = client_of(role)
+    wrong = []
+    for (name, method), rule in TABLE.items():
+        if name == "people:sign_out":
+            continue
+        answers = EXCEPTIONS.get((name, method), ANSWERS[rule])
+        want = "door" if role == "nobody" else answers[ROLES.index(role)]
+        if role == "nobody" and rule == OPEN:
+            want = 1
+        with transaction.atomic():  # what one request deletes, the next still finds
+            response = client.generic(method, urls[name])
+            transaction.set_rollback(True)
+        got = response.status_code
+        if got == 302 and "/sign-in/" in response["Location"]:
+            got = "door"
+        elif got not in (403, 404) or (want == 1 and name in _MISSING_IS_FINE):
+            got = 1
+        if got != want:
+            wrong.append((name, method, want, got))
+
+    assert wrong == []
+
+
+#: With made-up keys these answer 404 to whoever may use them.
+_MISSING_IS_FINE = {
+    "plan:yard_row_delete", "plan:walk_edit", "plan:event_state", "plan:source_add",
+    "shelf:battery_import_apply", "plan:station_import_apply",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("role", "own", "other"),
+    [
+        ("station_lead", 302, 403),
+        ("logger", 302, 302),
+        ("runner", 302, 302),
+        ("observer", 403, 403),
+    ],
+)
+def test_a_lead_logs_for_the_own_station_only(
+    role, own, other, event, esker, drumlin, shelf, client_of
+):
+    """Swaps and being off the air, at Esker (the lead's) and at Drumlin."""
+    client = client_of(role)
+    for station, want in ((esker, own), (drumlin, other)):
+        swap = {"uid": uuid4(), "station": station.pk, "tag": "K01"}
+        off = {"uid": uuid4(), "station": station.pk, "what": "off_air"}
+        for what, data in (("swap", swap), ("station", off)):
+            url = reverse("field:entry_add", args=[event.pk, what])
+            assert client.post(url, data).status_code == want
+
+
+def test_a_lead_reads_only_the_battery_at_the_own_station(
+    event, esker, drumlin, shelf, client_of, marin
+):
+    """K01 serves at Esker, K02 at Drumlin."""
+    field.log_swap(event, esker, battery=shelf["K01"], by=marin, at=event.starts_at)
+    field.log_swap(event, drumlin, battery=shelf["K02"], by=marin, at=event.starts_at)
+    url = reverse("field:entry_add", args=[event.pk, "reading"])
+
+    def answer(tag):
+        data = {"uid": uuid4(), "tag": tag, "gauge_pct": "80", "how": "receiving"}
+        return client_of("station_lead").post(url, data).status_code
+
+    assert (answer("K01"), answer("K02")) == (302, 403)

@@ -1,0 +1,289 @@
+"""Events: set-up that says what is wrong, the ledger, rotations made and published."""
+
+from datetime import timedelta
+
+import pytest
+from django.core.exceptions import ValidationError
+from django.urls import reverse
+
+from hollow_kettle.clock import Clock, from_local, local, real_now
+from hollow_kettle.plan import bridge, queries, services, tables
+from hollow_kettle.plan.models import Event, OpenHours, Rotation, Station
+from hollow_kettle.shelf.services import set_hold
+from powercore.rotation.verify import verify
+from powercore.scenario import UnreadableScenario, decode, encode, sha256_of
+from tests.conftest import NOON, set_clock
+
+STATIONS = "name,tier,equipment,pattern,opens,closes,walk_min\n"
+
+
+@pytest.mark.parametrize(
+    ("values", "words"),
+    [
+        ({"ends": "2026-06-27T11:00"}, "must end after it starts"),
+        ({"ends": "2026-07-27T11:00"}, "14 days is the longest"),
+        ({"zone": "Mars/Olympus"}, "There is no time zone 'Mars/Olympus'"),
+        ({"starts": "yesterday"}, "Enter a valid date/time"),
+        ({"lateness_min": "-1"}, "between 0 and 120 min, not -1"),
+    ],
+)
+def test_an_impossible_event_is_refused_with_its_field(boss, shelf, values, words):
+    """An event that ends before it starts, an unknown zone, a nonsense time."""
+    data = {
+        "name": "Bog Walk",
+        "zone": "America/Chicago",
+        "starts": "2026-06-27T12:00",
+        "ends": "2026-06-27T20:00",
+        "lateness_min": "10",
+    }
+
+    response = boss.post(reverse("plan:event_add"), data | values)
+
+    assert response.status_code == 422
+    assert words in response.content.decode().replace("&#x27;", "'")
+    assert not Event.objects.exists()
+
+
+def test_local_hours_expand_to_utc_across_a_clock_change():
+    """Chicago leaves daylight time on 1 November 2026 at 02:00 (IANA tz database)."""
+    before = from_local(NOON.replace(month=10, day=31), "America/Chicago")
+    after = from_local(NOON.replace(month=11, day=1), "America/Chicago")
+
+    assert (after - before) == timedelta(hours=25)
+    assert local(after, "America/Chicago").hour == 12
+
+
+def test_clocks_can_be_shifted_sped_up_and_frozen():
+    """An event's now is derived from real time and nothing else."""
+    real = real_now()
+    fast = Clock(rate=60, started_at=real)
+
+    assert Clock(offset=timedelta(hours=2)).at(real) == real + timedelta(hours=2)
+    assert fast.at(real + timedelta(minutes=1)) == real + timedelta(hours=1)
+    assert Clock(frozen_at=real).at(real + timedelta(days=1)) == real
+
+
+def test_a_scenario_round_trips_and_equal_events_have_equal_digests(event):
+    """The snapshot is canonical; a change of anything changes its digest."""
+    scenario = bridge.scenario_of(event)
+    digest = sha256_of(scenario)
+
+    assert decode(encode(scenario)) == scenario
+    assert sha256_of(bridge.scenario_of(event)) == digest
+
+    services.add_crew(
+        event,
+        name="late crew",
+        does="walks",
+        starts=NOON,
+        ends=NOON + timedelta(hours=1),
+    )
+    assert sha256_of(bridge.scenario_of(event)) != digest
+
+
+def test_an_unreadable_scenario_names_the_path(event):
+    """A misspelt or missing field is named by where it stands."""
+    broken = encode(bridge.scenario_of(event)).replace(
+        b'"walk_min":5', b'"walk_min":"five"'
+    )
+
+    with pytest.raises(UnreadableScenario, match=r"stations\[0\]\.walk_min"):
+        decode(broken)
+
+
+def test_from_now_on_batteries_are_where_the_log_has_them(event, shelf, esker, marin):
+    """Two hours in, minutes count from now and the serving battery stays."""
+    from hollow_kettle.field import services as field
+
+    at = event.starts_at + timedelta(minutes=5)
+    field.note(
+        event, "reading", by=marin, at=at, battery=shelf["K01"].pk, gauge_pct=90.0
+    )
+    field.log_swap(event, esker, battery=shelf["K01"], by=marin, at=at)
+
+    now = bridge.scenario_of(event, event.clock.now())
+
+    battery = next(b for b in now.batteries if b.tag == "K01")
+    assert now.span_min == pytest.approx(360, abs=1)
+    assert battery.start_place == str(esker.pk)
+    assert battery.start_soc < 0.95
+
+
+def test_hours_of_a_station_must_not_overlap(event, esker):
+    """Two patterns at once would count twice."""
+    hours = OpenHours.objects.get(station=esker)
+
+    with pytest.raises(ValidationError, match="open then already"):
+        services.add_hours(
+            esker,
+            starts=NOON + timedelta(hours=7),
+            ends=NOON + timedelta(hours=9),
+            pattern=hours.pattern,
+        )
+
+
+def test_walks_come_from_the_map_until_somebody_knows_better(event, esker):
+    """500 m north: 10 min at 4 km/h with a third's detour; stated minutes win."""
+    yard = event.sites.get(is_yard=True)
+    services.place_site(yard, latitude=46.0, longitude=-95.0)
+    services.place_site(esker.site, latitude=46.0 + 0.5 / 111.195, longitude=-95.0)
+    services.state_walk(yard, esker.site, minutes=None)
+    assert bridge.walk_minutes(event)[yard.pk, esker.site.pk] == 10
+
+    services.state_walk(esker.site, yard, minutes=17)
+
+    assert bridge.walk_minutes(event)[yard.pk, esker.site.pk] == 17
+
+
+@pytest.mark.parametrize(
+    ("row", "column", "words"),
+    [
+        ("Kame,1,hf-900w,calling-cw,,,", "equipment", "there is no 'hf-900w'"),
+        ("Kame,1,hf-20w,dancing,,,", "pattern", "there is no 'dancing'"),
+        ("Kame,1,hf 20w!,calling-cw,,,", "equipment", "is not like"),
+        ("Kame,0,hf-20w,calling-cw,,,", "tier", "between 1 and 9"),
+        ("Kame,1,hf-20w,calling-cw,tomorrow,,", "opens", "like 2026-06-27 14:00"),
+        (
+            "Kame,1,hf-20w,calling-cw,2026-06-27 14:00,2026-06-27 13:00,",
+            "closes",
+            "after",
+        ),
+        ("Kame,1,hf-20w,calling-cw,,,\nkame,1,hf-20w,calling-cw,,,", "name", "row 2"),
+    ],
+)
+def test_each_fault_of_a_station_list_is_named(event, row, column, words):
+    """Row, column and reason."""
+    preview, _ = tables.preview_stations(event, (STATIONS + row).encode())
+
+    (fault,) = preview.faults
+    assert fault.column == column
+    assert words in fault.reason
+
+
+def test_a_station_list_goes_in_and_out_and_in_again(event):
+    """Import, export, import: the event is the same."""
+    rows = STATIONS + "Kame,1,hf-100w low; laptop x2,calling-cw,2026-06-27 13:00,,7\n"
+    tables.apply_stations(event, rows.encode())
+    before = encode(bridge.scenario_of(event))
+    kame = Station.objects.get(name="Kame")
+    assert [(e.equipment_id, e.count, e.step) for e in kame.equipment.all()] == [
+        ("hf-100w", 1, "low"),
+        ("laptop", 2, "full"),
+    ]
+
+    tables.apply_stations(event, tables.export_stations(event).encode())
+
+    assert encode(bridge.scenario_of(event)) == before
+
+
+def test_a_rotation_is_a_draft_until_published_and_then_the_only_one(event, marin):
+    """Publishing supersedes the one before; every one passes the verifier."""
+    first = services.make_rotation(event, by=marin)
+    second = services.make_rotation(event, by=marin)
+    assert (first.state, second.number) == (Rotation.State.DRAFT, 2)
+
+    services.publish(first)
+    services.publish(second)
+
+    first.refresh_from_db()
+    assert first.state == Rotation.State.SUPERSEDED
+    assert queries.published(event) == second
+    problem, legs = queries.problem_of(second)
+    report = verify(problem, legs)
+    assert report.is_valid
+    assert report.outcome.walks == second.walks
+
+
+def test_the_ledger_rests_on_the_rotation_only_while_it_fits_the_event(
+    event, marin, shelf
+):
+    """A battery put on hold after planning: the rotation no longer counts."""
+    services.publish(services.make_rotation(event, by=marin))
+    assert queries.ledger_page(event).rotation is not None
+
+    set_hold(shelf["K01"], because="swollen")
+
+    assert queries.ledger_page(event).rotation is None
+
+
+def test_replanning_from_now_keeps_minutes_of_the_event(event, marin, shelf, esker):
+    """Legs of a plan made two hours in begin at minute 120."""
+    set_clock(event, 120)
+
+    rotation = services.make_rotation(event, by=marin, at=event.clock.now())
+
+    starts = [leg.start_min for leg in rotation.legs.all()]
+    assert min(starts) == rotation.from_min == pytest.approx(120, abs=1)
+    assert max(leg.end_min for leg in rotation.legs.all()) == event.span_min
+
+
+@pytest.mark.parametrize("case", ["no stations", "all on hold"])
+def test_nothing_to_plan_is_said_not_planned(event, marin, shelf, case):
+    """An empty rotation is not a plan."""
+    if case == "no stations":
+        event.stations.all().delete()
+    else:
+        for asset in shelf.values():
+            set_hold(asset, because="recalled")
+
+    with pytest.raises(ValidationError, match=r"Add a station|at least one battery"):
+        services.make_rotation(event, by=marin)
+
+
+def test_a_buffer_bank_must_say_what_it_holds(event, boss):
+    """It runs dry; mains does not."""
+    data = {
+        "name": "bank",
+        "kind": "buffer",
+        "max_w": "300",
+        "energy_wh": "",
+        "starts": "2026-06-27T12:00",
+        "ends": "2026-06-27T20:00",
+    }
+
+    response = boss.post(reverse("plan:source_add", args=[event.pk]), data)
+
+    assert response.status_code == 422
+    assert "say what it holds" in response.content.decode()
+
+
+def test_a_station_with_a_log_stays(event, shelf, esker, marin):
+    """What was logged there keeps its place."""
+    from hollow_kettle.field import services as field
+
+    field.log_swap(event, esker, battery=shelf["K01"], by=marin, at=event.clock.now())
+
+    with pytest.raises(ValidationError, match="has to stay"):
+        services.remove_station(esker)
+
+
+def test_every_page_of_the_plan_reads(event, boss, marin, esker):
+    """Ledger, station, yard, walks, batteries, people, board, before and after."""
+
+    def read():
+        pages = [
+            reverse("plan:event_list"),
+            esker.get_absolute_url(),
+            *(
+                reverse(f"plan:{name}", args=[event.pk])
+                for name in (
+                    "event_detail",
+                    "yard",
+                    "places",
+                    "batteries",
+                    "duties",
+                    "rotation",
+                    "station_export",
+                )
+            ),
+        ]
+        return {page: boss.get(page).status_code for page in pages}
+
+    assert set(read().values()) == {200}
+    made = boss.post(reverse("plan:rotation_add", args=[event.pk]), follow=True)
+    assert "is complete and breaks no rule" in made.content.decode()
+    published = boss.post(
+        reverse("plan:rotation_publish", args=[event.pk, 1]), follow=True
+    )
+    assert "Next moves" in published.content.decode()
+    assert set(read().values()) == {200}

@@ -1,0 +1,199 @@
+"""What a battery can really give, and until when."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.integrate import quad
+
+from powercore.battery import (
+    Feeding,
+    Pack,
+    current_for_power,
+    disconnect_of,
+    refusal,
+)
+from powercore.chemistry import CHEMISTRIES, chemistry_of
+from powercore.errors import OutOfRange, PowerBeyondPack, UnknownKey
+from powercore.runtime import hours_at
+from tests.builders import make_pack
+
+
+@pytest.mark.parametrize(
+    ("rested_v", "ohm", "watts", "amps", "loaded_v"),
+    [  # I = (V - sqrt(V² - 4 R P)) / 2R, worked by hand
+        (12.6, 0.050, 200, 17.0229, 11.7489),
+        (13.2, 0.030, 150, 11.6733, 12.8498),
+        (12.2, 0.080, 300, 30.8180, 9.7346),
+    ],
+)
+def test_constant_power_draws_more_as_the_voltage_sags(
+    rested_v, ohm, watts, amps, loaded_v
+):
+    """The current solves P = (V - R I) I."""
+    found = current_for_power(rested_v, ohm, watts)
+
+    assert found == pytest.approx(amps, rel=1e-5)
+    assert rested_v - found * ohm == pytest.approx(loaded_v, rel=1e-5)
+
+
+def test_power_beyond_the_pack_is_refused_not_nan():
+    """12.2 V behind 80 mΩ gives 465.1 W at the most; 500 W is refused."""
+    with pytest.raises(PowerBeyondPack, match=r"465\.1 W is the most"):
+        current_for_power(12.2, 0.080, 500)
+
+
+@pytest.mark.parametrize(
+    ("amp_hours", "amps", "hours"),
+    [  # common practice, no source: the arithmetic of the trade
+        (8, 1.5, 5.33),
+        (2 * 8 + 3 + 3, 1.5, 14.67),
+        ((2 * 8 + 3 + 3) * 0.8, 1.5, 11.73),
+        (6, 1.0, 6.0),
+        (80 - 20, 5.5, 10.909),
+        ((0.8 - 0.5) * 100, 4.2, 7.143),
+    ],
+)
+def test_hours_are_amp_hours_over_amps(amp_hours, amps, hours):
+    """What people work out in their heads comes out."""
+    assert hours_at(amp_hours, amps) == pytest.approx(hours, abs=0.005)
+
+
+def test_trusted_capacity_is_the_test_else_a_part_of_the_print():
+    """Plans never use the nameplate of an untested pack as it stands."""
+    tested, untested = make_pack(tested_ah=17.2), make_pack(tested_ah=None)
+
+    assert (tested.trusted_ah, tested.trusted_why) == (17.2, "accepted test")
+    assert untested.trusted_ah == pytest.approx(18)
+    assert "untested: 90%" in untested.trusted_why
+
+
+def test_nominal_energy_is_cells_times_volts_times_amp_hours():
+    """30 Ah × 12.8 V = 384 Wh (common practice, no source)."""
+    assert make_pack(tested_ah=30).trusted_wh == pytest.approx(384)
+
+
+@pytest.mark.parametrize("chemistry", sorted(CHEMISTRIES))
+def test_usable_energy_is_the_integral_of_the_voltage(chemistry):
+    """Against SciPy's quadrature of the terminal voltage over the charge given."""
+    pack = Pack(chemistry=chemistry, series=4, nameplate_ah=40, tested_ah=36)
+    by_quad, _ = quad(
+        lambda soc: 36 * pack.loaded_v(soc, 3.0),
+        0.3,
+        0.95,
+        limit=200,
+        points=[0.5, 0.75],
+    )
+
+    assert pack.usable_wh(0.95, 0.3, 3.0) == pytest.approx(by_quad, rel=2e-3)
+
+
+@pytest.mark.parametrize(
+    ("soc", "volts"),
+    [  # PyBaMM, parameter set Prada2013, four cells at rest (computed once)
+        (0.95, 13.27),
+        (0.9, 13.26),
+        (0.7, 13.10),
+        (0.5, 13.06),
+        (0.3, 12.82),
+        (0.1, 11.91),
+    ],
+)
+def test_lifepo4_rests_at_the_model_voltage(soc, volts):
+    """Within 2 mV a cell of the published electrode curves."""
+    assert make_pack().rested_v(soc) == pytest.approx(volts, abs=0.008)
+
+
+@pytest.mark.parametrize(
+    ("chemistry", "series", "soc", "low", "high"),
+    [  # tables in common use, from memory: battery-council style for lead-acid
+        ("flooded", 6, 0.5, 12.20, 12.28),
+        ("flooded", 6, 1.0, 12.60, 12.70),
+        ("agm", 6, 0.5, 12.25, 12.35),
+        ("gel", 6, 0.25, 11.95, 12.05),
+        ("lifepo4", 4, 0.8, 13.1, 13.4),
+        ("nmc", 3, 0.5, 11.0, 11.5),
+    ],
+)
+def test_rested_voltages_lie_in_the_tables_in_use(chemistry, series, soc, low, high):
+    """Each chemistry's curve passes through the usual tables."""
+    assert low <= float(chemistry_of(chemistry).rested_v(soc)) * series <= high
+
+
+def test_an_11_5_v_disconnect_is_at_about_seven_percent_of_lifepo4():
+    """Common practice, no source; reserve can't be seen by volts."""
+    end = disconnect_of(make_pack(), Feeding(mean_a=0, peak_a=0, disconnect_v=11.5))
+
+    assert end.soc == pytest.approx(0.07, abs=0.01)
+    assert end.cause == "low-voltage disconnect"
+
+
+@pytest.mark.parametrize(
+    ("feeding", "cause"),
+    [
+        (Feeding(mean_a=1, peak_a=2, disconnect_v=12.5), "low-voltage disconnect"),
+        (Feeding(mean_a=1, peak_a=30, device_min_v=11.7), "device's minimum"),
+        (Feeding(mean_a=0, peak_a=60, disconnect_v=6), "protection"),
+    ],
+)
+def test_power_ends_at_the_first_limit_and_says_which(feeding, cause):
+    """The highest of the limits, each at the current it acts on."""
+    end = disconnect_of(make_pack(nameplate_ah=50, tested_ah=50), feeding)
+
+    assert cause in end.cause
+    assert 0 < end.soc < 0.6
+
+
+@given(st.floats(0, 40), st.floats(0, 40), st.floats(0, 13))
+def test_a_heavier_peak_never_ends_later(lighter, heavier, device_min_v):
+    """More current at the peak ends the power at the same charge or earlier."""
+    lighter, heavier = sorted((lighter, heavier))
+    ends = [
+        disconnect_of(
+            make_pack(), Feeding(mean_a=1, peak_a=peak, device_min_v=device_min_v)
+        ).soc
+        for peak in (lighter, heavier)
+    ]
+
+    assert ends[0] <= ends[1] + 1e-12
+
+
+def test_a_pack_too_high_for_a_device_is_refused_with_the_reason():
+    """Four Li-ion cells are often mistaken for a 12 V pack: 16.8 V full."""
+    pack = Pack(chemistry="nmc", series=4, nameplate_ah=10)
+
+    assert "above the 15.8 V" in (
+        refusal(pack, Feeding(mean_a=1, peak_a=2, device_max_v=15.8)) or ""
+    )
+    assert refusal(make_pack(), Feeding(mean_a=1, peak_a=2, device_max_v=15.8)) is None
+
+
+@pytest.mark.parametrize(
+    ("values", "words"),
+    [
+        ({"series": 0}, "Cells in series must be between 1 and 120"),
+        ({"nameplate_ah": -5}, "Nameplate capacity must be between"),
+        ({"nameplate_ah": float("nan")}, "Nameplate capacity"),
+        ({"reserve": 0.99}, "Reserve must be between 0 and 0.95"),
+    ],
+)
+def test_an_impossible_pack_says_what_is_possible(values, words):
+    """Bad input is named with its range."""
+    with pytest.raises(OutOfRange, match=words):
+        make_pack(**values)
+
+
+def test_an_unknown_chemistry_lists_those_there_are():
+    """The error is enough to choose another."""
+    with pytest.raises(UnknownKey, match="there are lifepo4"):
+        make_pack(chemistry="unobtainium")
+
+
+@pytest.mark.parametrize("chemistry", sorted(CHEMISTRIES))
+def test_curves_rise_and_invert(chemistry):
+    """Every curve is strictly rising, so a rested voltage has one state of charge."""
+    chem = chemistry_of(chemistry)
+    soc = np.linspace(0, 1, 101)
+
+    assert (np.diff(chem.curve_v) > 0).all()
+    assert chem.soc_at(chem.rested_v(soc)) == pytest.approx(soc, abs=1e-9)
