@@ -15,8 +15,8 @@ from hollow_kettle.log.models import (
     Standing,
     StationSpan,
 )
-from hollow_kettle.plan.board import ticks
 from hollow_kettle.plan.models import Event, Rotation, Station
+from hollow_kettle.plan.queries import hour_ticks
 from hollow_kettle.ui.drawing import Scale
 from powercore.belief import Belief, SocEstimate, unknown
 from powercore.shortfall import Shortfall, Stretch, below, shortfall
@@ -195,7 +195,7 @@ def report_of(event: Event, until: datetime) -> Report:
         stations.append(line)
         every += line.lines
     every.sort(key=lambda line: (line.start, line.station.name))
-    return Report(event, stations, every, baseline_of(event), ticks(event, x))
+    return Report(event, stations, every, baseline_of(event), hour_ticks(event, x))
 
 
 def _turns(physics: EventPhysics, until: datetime) -> list[Turn]:

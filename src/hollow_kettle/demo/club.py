@@ -244,3 +244,5 @@ def set_clock() -> None:
     offset = max(at, last or at) - real_now()
     Event.objects.update(clock_offset=offset)
     Club.objects.update(clock_offset=offset)
+    field_day.refresh_from_db()
+    beliefs.refresh(field_day)

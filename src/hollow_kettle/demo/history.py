@@ -147,7 +147,10 @@ class Story:
                 if leg.end_min < self.event.span_min:
                     todo.append((leg.end_min, "off", leg))
         order = {"off": 0, "swap": 1, "on": 2}
-        return sorted(todo, key=lambda item: (item[0], order[item[1]], item[2].battery))
+        tags = {key: battery.tag for key, battery in self.problem.batteries.items()}
+        return sorted(
+            todo, key=lambda item: (item[0], order[item[1]], tags[item[2].battery])
+        )
 
     # --- what happens ------------------------------------------------------------
 
@@ -192,7 +195,7 @@ class Story:
     def _put_on(self, leg: Leg, minute: int) -> bool:
         """Put a battery on its bay, if it is back and the bay is free."""
         held, place = self.held[UUID(leg.battery)], self.places[leg.place]
-        is_here = held.place == self.rack and held.back_at <= minute
+        is_here = held.place == self.rack and held.back_at < minute
         if not is_here or self._at(place) is not None:
             return False
         self._move(held.asset.pk, place, minute)
@@ -210,7 +213,7 @@ class Story:
                 held
                 for held in self.held.values()
                 if held.place == self.rack
-                and held.back_at <= minute
+                and held.back_at < minute
                 and held.plant.soc > 0.45
                 and self.problem.feed(str(station_uid), str(held.asset.pk)).refusal
                 is None

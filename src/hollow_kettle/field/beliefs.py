@@ -211,8 +211,9 @@ def unstruck(entries: Iterable[FieldEntry]) -> Iterable[FieldEntry]:
 
 
 def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
-    """Work out `BatteryNow` anew for some batteries of an event, or for all."""
+    """Work out `BatteryNow` anew, as of now, for some batteries or for all."""
     physics = EventPhysics(event)
+    until = min(event.clock.now(), event.ends_at)
     wanted = (
         set(batteries)
         if batteries is not None
@@ -232,7 +233,7 @@ def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
     ):
         stretches[placement.battery].append(placement)
     rows = [
-        _battery_now(physics, uid, stretches[uid], readings[uid])
+        _battery_now(physics, uid, stretches[uid], readings[uid], until)
         for uid in sorted(wanted)
     ]
     BatteryNow.objects.bulk_create(
@@ -258,12 +259,18 @@ def _battery_now(
     uid: UUID,
     placements: list[Placement],
     readings: list[FieldEntry],
+    until: datetime,
 ) -> BatteryNow:
     pack = physics.pack(uid)
     assert pack is not None  # noqa: S101 - only batteries of the event get here
     belief = Belief(pack)
     last = placements[-1] if placements else None
     as_of = walk(physics, uid, pack, placements, readings, belief)
+    if as_of is not None and until > as_of:
+        step = physics.between(uid, pack, last.place if last else None, as_of, until)
+        if step is not None:
+            belief.apply(step)
+        as_of = until
     found = belief.estimate()
     return BatteryNow(
         battery=uid,

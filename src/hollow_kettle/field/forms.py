@@ -43,6 +43,11 @@ class EntryForm(Dressed, forms.Form):
         label="I mean it", required=False, widget=forms.HiddenInput
     )
 
+    def order_fields(self, field_order: Any) -> None:
+        """Say what is seen first, when it was last."""
+        last = ("taken", "sure")
+        super().order_fields([*(n for n in self.fields if n not in last), *last])
+
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         kwargs["initial"] = {"uid": uuid4(), **(kwargs.get("initial") or {})}
         super().__init__(*args, **kwargs)

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import datetime
 from uuid import UUID
 
-from hollow_kettle.clock import local
 from hollow_kettle.ui.drawing import Scale, points
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE
 from powercore.rotation.verify import verify
 
 from .models import Event, Leg, Rotation
-from .queries import problem_of, tags_of
+from .queries import hour_ticks, problem_of, tags_of
 
 LEFT, WIDTH, ROW, TOP = 148.0, 900.0, 46.0, 44.0
 BAR = 32.0
@@ -191,7 +190,7 @@ def board_of(event: Event, rotation: Rotation, now: datetime | None) -> Board:
     minute = event.minute_of(now) if now else None
     return Board(
         lanes=lanes,
-        ticks=ticks(event, x),
+        ticks=hour_ticks(event, x),
         paths=_paths(rotation, by_key, x),
         height=height,
         now_x=x(minute)
@@ -274,18 +273,6 @@ def _bar(
         start=event.moment_of(leg.start_min),
         end=event.moment_of(leg.end_min),
     )
-
-
-def ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
-    """Hours across a drawing, in local time."""
-    step_h = 1 if event.span_min <= 14 * 60 else 2 if event.span_min <= 40 * 60 else 6
-    moment = local(event.starts_at, event.zone).replace(minute=0, second=0)
-    found = []
-    while event.minute_of(moment) <= event.span_min:
-        if event.minute_of(moment) >= 0 and moment.hour % step_h == 0:
-            found.append((x(event.minute_of(moment)), f"{moment:%H}"))
-        moment += timedelta(hours=1)
-    return found
 
 
 def _paths(

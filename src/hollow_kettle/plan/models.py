@@ -378,7 +378,7 @@ class Leg(models.Model):
     end_soc = models.FloatField()
 
     class Meta:
-        ordering = ["start_min", "end_min"]
+        ordering = ["start_min", "end_min", "pk"]
         constraints = [
             models.CheckConstraint(
                 name="plan_leg_ends_after_start",

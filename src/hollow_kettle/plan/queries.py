@@ -5,10 +5,11 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from uuid import UUID
 
-from hollow_kettle.ui.drawing import Scale
+from hollow_kettle.clock import local
+from hollow_kettle.ui.drawing import Scale, points
 from powercore.budget import Endurance, Ledger, StationBudget, endurance, ledger
 from powercore.errors import PowercoreError
 from powercore.rotation.construct import STYLES, construct
@@ -158,7 +159,9 @@ class StationPage:
     peak_a: float
     open_h: float
     batteries: list[tuple[str, Endurance]]
-    demand: list[tuple[float, float, float, str]]
+    #: Demand as a stepped area, and the hours beneath it.
+    demand: str
+    ticks: list[tuple[float, str]]
     most_w: float
     trouble: str = ""
 
@@ -174,25 +177,37 @@ def station_page(event: Event, station: Station) -> StationPage:
             for item in endurance(problem, key)
         ]
     except PowercoreError as error:
-        return StationPage(0, 0, 0, 0, [], [], 0, trouble=str(error))
+        return StationPage(0, 0, 0, 0, [], "", [], 0, trouble=str(error))
     watts = problem.demand_w[key]
-    per_hour = 60 // problem.grid.step_min
-    means = [
-        float(watts[i : i + per_hour].mean()) for i in range(0, watts.size, per_hour)
-    ]
-    most_w = max([*means, 1.0])
-    x, y = Scale(0, len(means), 0, 640), Scale(0, most_w, 0, 90)
+    most_w = float(max(watts.max(), 1.0))
+    x, y = Scale(0, event.span_min, 4, 636), Scale(0, most_w, 92, 8)
+    outline = [(4.0, 92.0)]
+    for number, value in enumerate(watts):
+        start = number * problem.grid.step_min
+        outline += [(x(start), y(value)), (x(start + problem.grid.step_min), y(value))]
+    outline.append((636.0, 92.0))
     return StationPage(
         need_wh=float(problem.drawn_wh[key][-1]),
         mean_a=feeding.mean_a,
         peak_a=feeding.peak_a,
         open_h=float(problem.open_min[key][-1]) / 60,
         batteries=found,
-        demand=[
-            (x(i), 90 - y(mean), y(mean), f"{mean:.0f}") for i, mean in enumerate(means)
-        ],
+        demand=points(outline),
+        ticks=hour_ticks(event, x),
         most_w=most_w,
     )
+
+
+def hour_ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
+    """Hours across a drawing, in local time."""
+    step_h = 1 if event.span_min <= 14 * 60 else 2 if event.span_min <= 40 * 60 else 6
+    moment = local(event.starts_at, event.zone).replace(minute=0, second=0)
+    found = []
+    while event.minute_of(moment) <= event.span_min:
+        if event.minute_of(moment) >= 0 and moment.hour % step_h == 0:
+            found.append((x(event.minute_of(moment)), f"{moment:%H}"))
+        moment += timedelta(hours=1)
+    return found
 
 
 @dataclass(frozen=True, slots=True)

@@ -120,6 +120,8 @@ class _Walkthrough:
     busy_until: dict[int, int] = field(default_factory=dict)
     swaps: list[_Swap] = field(default_factory=list)
     store_wh: dict[str, float | None] = field(default_factory=dict)
+    #: Order in the scenario: ties go to the first, whatever the keys are.
+    rank: dict[str, int] = field(default_factory=dict)
     off_air: dict[str, float] = field(default_factory=dict)
     unserved: dict[str, float] = field(default_factory=dict)
     in_reserve: dict[str, float] = field(default_factory=dict)
@@ -167,6 +169,8 @@ class _Walkthrough:
             dict(zero),
             dict(zero),
         )
+        for known in (problem.stations, problem.batteries):
+            self.rank |= {key: -number for number, key in enumerate(known)}
         self.store_wh = {key: s.energy_wh for key, s in problem.sources.items()}
         for key, battery in problem.batteries.items():
             if battery.is_on_hold:
@@ -294,7 +298,7 @@ class _Walkthrough:
                 and self._fits_source(bay, key)
             ]
             if hungry:
-                key = max(hungry, key=lambda key: (self._gap_ah(key), key))
+                key = max(hungry, key=lambda key: (self._gap_ah(key), self.rank[key]))
                 self._go(self.lives[key], CHARGE, bay, now)
                 self.on_bay[bay] = key
                 self.bay_changes += 1
@@ -358,8 +362,8 @@ class _Walkthrough:
             if key not in expected:
                 due = self._due(key, now)
                 if due is not None:
-                    asked.append((plan.tier, due, key))
-        for _, due, station in sorted(asked):
+                    asked.append((plan.tier, due, -self.rank[key], key))
+        for _, due, _, station in sorted(asked):
             self._consider(station, due, now)
 
     def _due(self, station: str, now: int) -> float | None:
@@ -466,8 +470,8 @@ class _Walkthrough:
         if self.style.fits:
             enough = {key: wh for key, wh in able.items() if wh >= need_wh}
             if enough:
-                return min(enough, key=lambda key: (enough[key], key))
-        return max(able, key=lambda key: (able[key], key))
+                return min(enough, key=lambda key: (enough[key], -self.rank[key]))
+        return max(able, key=lambda key: (able[key], self.rank[key]))
 
     def _above_wh(self, station: str, key: str) -> float:
         feed = self.problem.feed(station, key)

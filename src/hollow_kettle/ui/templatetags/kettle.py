@@ -85,6 +85,14 @@ def hours(value: float | None) -> str:
 
 
 @register.filter
+def span(value: float | None) -> str:
+    """Minutes as "95 min", from two hours on as "14 h"."""
+    if value is None:
+        return "–"
+    return f"{value:.0f} min" if abs(value) < 120 else f"{value / 60:.0f} h"
+
+
+@register.filter
 def minutes(value: float | None) -> str:
     """Whole minutes."""
     return "–" if value is None else f"{value:.0f}"
