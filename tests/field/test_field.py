@@ -148,6 +148,7 @@ def test_an_odd_reading_is_asked_about_once_then_kept(
         ("swap", {"tag": "K01", "tag_out": "k1"}, "go in and come out"),
         ("swap", {"tag": "K03", "tag_out": "K77"}, "There is no battery K77"),
         ("move", {"tag": "K01"}, "This field is required"),
+        ("reading", {"tag": "K01", "taken": "25:70"}, "Write the time like 23:24"),
     ],
 )
 def test_bad_input_keeps_what_was_typed(under_way, esker, client_of, what, data, words):
@@ -163,6 +164,38 @@ def test_bad_input_keeps_what_was_typed(under_way, esker, client_of, what, data,
     assert words in page
     assert f'value="{data["tag"]}"' in page
     assert FieldEntry.objects.count() == before
+
+
+def test_the_set_up_is_noted_in_one_press(event, shelf, marin, client_of):
+    """Where the published plan begins, and full; only once, and not what is on hold."""
+    url = reverse("field:set_up", args=[event.pk])
+    client = client_of("coordinator")
+    assert "Publish a rotation first" in client.post(url, follow=True).content.decode()
+    publish(make_rotation(event, by=marin))
+
+    said = client.post(url, follow=True).content.decode()
+
+    assert "3 batteries are noted" in said
+    assert dict(board(event).counts) == {"serving": 2, "ready": 1, "hold": 1}
+    client.post(url)
+    assert FieldEntry.objects.filter(kind="reading").count() == 3
+
+
+@pytest.mark.parametrize(
+    ("typed", "utc"),
+    [
+        ("13:50", "2026-06-27 13:50"),  # ten minutes ago
+        ("23:50", "2026-06-26 23:50"),  # not yet today, so it was yesterday
+        ("2026-06-27 12:30", "2026-06-27 12:30"),
+    ],
+)
+def test_an_hour_alone_means_its_latest_one(under_way, client_of, typed, utc):
+    """At 14:00 by the event's clock."""
+    url = reverse("field:entry_add", args=[under_way.pk, "note"])
+    client_of("logger").post(url, {"uid": uuid4(), "text": "rain", "taken": typed})
+
+    entry = FieldEntry.objects.get(note="rain")
+    assert f"{entry.effective_at:%Y-%m-%d %H:%M}" == utc
 
 
 def test_off_the_air_comes_first_and_back_ends_it(under_way, drumlin, client_of):

@@ -96,6 +96,7 @@ TABLE = {
     ("field:find", "GET"): EVERYBODY,
     ("field:board", "GET"): MEMBERS,
     ("field:board_poll", "GET"): MEMBERS,
+    ("field:set_up", "POST"): EVENT_BOSS,
     ("field:log_list", "GET"): MEMBERS,
     ("field:entry_add", "GET"): LOGGERS,
     ("field:entry_add", "POST"): LOGGERS,

@@ -23,7 +23,7 @@ STATIONS = "name,tier,equipment,pattern,opens,closes,walk_min\n"
         ({"ends": "2026-06-27T11:00"}, "must end after it starts"),
         ({"ends": "2026-07-27T11:00"}, "14 days is the longest"),
         ({"zone": "Mars/Olympus"}, "There is no time zone 'Mars/Olympus'"),
-        ({"starts": "yesterday"}, "Enter a valid date/time"),
+        ({"starts": "yesterday"}, "Write the date and the time like 2026-06-27 14:00"),
         ({"lateness_min": "-1"}, "between 0 and 120 min, not -1"),
     ],
 )

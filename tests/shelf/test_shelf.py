@@ -159,6 +159,17 @@ def test_an_import_that_went_wrong_meanwhile_saves_nothing(shelf, boss, marin):
     assert not Asset.objects.filter(tag="B7").exists()
 
 
+def test_a_file_over_the_cap_is_refused_with_the_cap(shelf, boss):
+    """Six megabytes: nothing is kept, not even the upload."""
+    file = SimpleUploadedFile("list.csv", b"tag\n" + b"x" * 6_000_000)
+
+    response = boss.post(reverse("shelf:battery_import"), {"file": file})
+
+    assert response.status_code == 422
+    assert "5 MB is the most" in response.content.decode()
+    assert not Upload.objects.exists()
+
+
 def test_a_wrong_file_is_refused_on_the_page(shelf, boss):
     """A photo named .csv gets a sentence, not an error page."""
     file = SimpleUploadedFile("list.csv", b"\x89PNG\r\n\x1a\n" + bytes(range(256)))

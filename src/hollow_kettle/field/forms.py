@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import uuid4
 
@@ -14,7 +14,9 @@ from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.shelf.services import plain_tag
-from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+from hollow_kettle.ui.forms import Dressed, NumberField
+
+from .services import AHEAD
 
 
 class TagField(forms.CharField):
@@ -36,8 +38,12 @@ class EntryForm(Dressed, forms.Form):
     """What every entry has: when it happened, and a key made once."""
 
     uid = forms.UUIDField(widget=forms.HiddenInput)
-    taken = WallTimeField(
-        label="When it happened", required=False, help_text="Empty means now."
+    taken = forms.CharField(
+        label="When it happened",
+        required=False,
+        max_length=16,
+        help_text="23:24, or with its date. Empty means now.",
+        widget=forms.TextInput(attrs={"placeholder": "now", "autocomplete": "off"}),
     )
     sure = forms.BooleanField(
         label="I mean it", required=False, widget=forms.HiddenInput
@@ -55,9 +61,25 @@ class EntryForm(Dressed, forms.Form):
         self.now = event.clock.now()
 
     def clean_taken(self) -> datetime:
-        """Return when it happened in UTC; nothing said means now."""
-        wall = self.cleaned_data["taken"]
-        return from_local(wall, self.event.zone) if wall else self.now
+        """Return when it happened in UTC; an hour alone means its latest one."""
+        text = self.cleaned_data["taken"].strip().replace("T", " ")
+        if not text:
+            return self.now
+        here = local(self.now, self.event.zone)
+        for form in ("%H:%M", "%Y-%m-%d %H:%M"):
+            try:
+                wall = datetime.strptime(text, form)  # noqa: DTZ007 - expanded below
+            except ValueError:
+                continue
+            if form == "%H:%M":
+                wall = datetime.combine(here.date(), wall.time())
+                if from_local(wall, self.event.zone) > self.now + AHEAD:
+                    wall -= timedelta(days=1)
+            return from_local(wall, self.event.zone)
+        raise forms.ValidationError(
+            f"Write the time like 23:24 or 2026-06-27 23:24, not {text}.",
+            code="not_a_time",
+        )
 
     def ask(self, field: str, words: str) -> None:
         """Ask once about something odd; with "I mean it" it is kept."""
@@ -66,6 +88,7 @@ class EntryForm(Dressed, forms.Form):
                 attrs={"class": "form-check-input"}
             )
             self.add_error(field, words)
+            super().order_fields(["sure"])  # where it can't be overlooked
 
     def battery(self, name: str) -> Asset | None:
         """Return the battery whose tag was said, None when there is none."""

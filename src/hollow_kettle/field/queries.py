@@ -121,6 +121,11 @@ class Board:
         return [battery for battery in self.batteries if battery.state == state]
 
     @property
+    def unknown(self) -> list[BoardBattery]:
+        """Batteries nobody has noted at this event."""
+        return self.in_state("unknown") + self.in_state("at home")
+
+    @property
     def ready(self) -> list[BoardBattery]:
         """Batteries ready in the yard."""
         return self.in_state("ready")
@@ -217,6 +222,9 @@ def _battery(
     state = state_of(
         row, reserve=plan.pack.reserve_soc, hold="hold" if plan.is_on_hold else ""
     )
+    at = row.place if row is not None else None
+    if at is not None and at.event_key not in (None, physics.event.pk):
+        state = "unknown"  # last seen at another event
     if state in ("ready", "empty"):
         state = "ready" if is_ready(soc.typical, plan.pack.reserve_soc) else "empty"
     return BoardBattery(

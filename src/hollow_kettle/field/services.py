@@ -9,10 +9,11 @@ from uuid import UUID, uuid4
 from django.db import transaction
 
 from hollow_kettle.log import services as log
-from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
+from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind, Placement
 from hollow_kettle.log.services import Receipt
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event, Source, Station
+from hollow_kettle.plan.queries import published
 from hollow_kettle.shelf.models import Asset
 
 from . import beliefs
@@ -168,6 +169,56 @@ def log_source(
     return note(
         event, Kind.SOURCE, by=by, at=at, source_key=source.pk, is_on=is_on, **how
     )
+
+
+@transaction.atomic
+def note_set_up(event: Event, *, by: Actor) -> int:
+    """
+    Note that every battery without a place stands where the plan begins, and is full.
+
+    Parameters
+    ----------
+    event : Event
+        With a published rotation made for the event from its start.
+
+    Returns
+    -------
+    int
+        How many batteries were noted; 0 without such a rotation.
+    """
+    rotation = published(event)
+    if rotation is None or rotation.from_min != 0:
+        return 0
+    here = Placement.objects.filter(ended_at=None, place__event_key=event.pk)
+    known = set(here.values_list("battery", flat=True))
+    first = {leg.battery: leg for leg in rotation.legs.all() if leg.start_min == 0}
+    stations = {station.pk: station for station in event.stations.all()}
+    bays = {bay.pk: bay for bay in Place.objects.filter(kind=PlaceKind.BAY)}
+    rack = yard_rack(event)
+    quiet: dict[str, Any] = {"by": by, "at": event.clock.now(), "refresh": False}
+    count = 0
+    for battery in event.batteries.filter(hold="", archived_at=None):
+        if battery.pk in known:
+            continue
+        leg = first.get(battery.pk)
+        begins = leg.place if leg is not None else None
+        note(
+            event,
+            Kind.READING,
+            battery=battery.pk,
+            gauge_pct=100.0,
+            note="full by its charger",
+            **quiet,
+        )
+        if begins in stations:
+            log_swap(event, stations[begins], battery=battery, **quiet)
+        else:
+            to = bays.get(begins, rack) if begins else rack
+            log_move(event, battery, to=to, **quiet)
+        count += 1
+    log.rebuild(event.pk)
+    beliefs.refresh(event)
+    return count
 
 
 def strike(

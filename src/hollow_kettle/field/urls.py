@@ -10,6 +10,7 @@ urlpatterns = [
     path("find/", views.find, name="find"),
     path("<uuid:uid>/", views.board, name="board"),
     path("<uuid:uid>/live/", views.board_poll, name="board_poll"),
+    path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
     path("<uuid:uid>/log/", views.log_list, name="log_list"),
     path("<uuid:uid>/log/<slug:what>/", views.entry_add, name="entry_add"),
     path("<uuid:uid>/log/<int:pk>/strike/", views.entry_strike, name="entry_strike"),

@@ -18,7 +18,7 @@ from django.views.decorators.http import (
 
 from hollow_kettle.log.models import FieldEntry, Kind, PlaceKind
 from hollow_kettle.log.services import Receipt
-from hollow_kettle.people.access import access_of, actor_of
+from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, events_visible_to
 from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
@@ -65,6 +65,21 @@ def board_poll(request: HttpRequest, uid: UUID) -> HttpResponse:
         "poll_url": reverse("field:board_poll", args=[event.pk]),
     }
     return render(request, "field/_live.html", context)
+
+
+@require_POST
+@coordinator_only
+def set_up(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Note that all stands as the plan begins, and is full."""
+    event = event_or_404(request, uid)
+    count = services.note_set_up(event, by=actor_of(request))
+    if count:
+        messages.success(request, f"{count} batteries are noted where the plan begins.")
+    else:
+        messages.warning(
+            request, "Publish a rotation first: it says where each begins."
+        )
+    return redirect("field:board", event.pk)
 
 
 @require_safe

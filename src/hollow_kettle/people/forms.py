@@ -1,5 +1,7 @@
 """Forms about people and the club."""
 
+from typing import Any
+
 from django import forms
 from django.contrib.auth.forms import AuthenticationForm
 
@@ -11,6 +13,10 @@ from .models import Role
 
 class SignInForm(Dressed, AuthenticationForm):
     """Name and password."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["username"].label = "Sign-in name"
 
     error_messages = {
         "invalid_login": "That name and password don't belong together.",

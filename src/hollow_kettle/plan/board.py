@@ -130,6 +130,11 @@ class Board:
     width: float = LEFT + WIDTH + 12
 
     @property
+    def has_yard(self) -> bool:
+        """Whether there is any bay."""
+        return any(lane.kind == CHARGE for lane in self.lanes)
+
+    @property
     def left(self) -> float:
         """Where time begins."""
         return LEFT

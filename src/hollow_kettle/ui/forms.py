@@ -80,16 +80,26 @@ class NumberField(forms.CharField):
 
 
 class WallTimeField(forms.DateTimeField):
-    """A local date and time, typed or picked; the zone is the event's."""
+    """
+    A local date and time in 24 hours, typed; the zone is the event's.
+
+    A browser's own picker shows 12 hours wherever its language does, so it is not
+    used.
+    """
+
+    default_error_messages = {
+        "invalid": "Write the date and the time like 2026-06-27 14:00."
+    }
 
     def __init__(self, **kwargs: Any) -> None:
         kwargs.setdefault(
             "widget",
             forms.DateTimeInput(
-                attrs={"type": "datetime-local"}, format="%Y-%m-%dT%H:%M"
+                attrs={"placeholder": "2026-06-27 14:00", "autocomplete": "off"},
+                format="%Y-%m-%d %H:%M",
             ),
         )
-        kwargs.setdefault("input_formats", ["%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M"])
+        kwargs.setdefault("input_formats", ["%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M"])
         super().__init__(**kwargs)
 
     def to_python(self, value: Any) -> Any:
