@@ -68,6 +68,8 @@ def test_help_names_every_job_and_an_unknown_one_is_said():
     """What is not there is answered with what is."""
     for job in set(JOBS) - {"help"}:
         assert f"./kettle {job}" in HELP
+    done = run("-m", "hollow_kettle.command", "serve", KETTLE_HOSTS="")
+    assert done.stderr.startswith("kettle: serve needs the names")
     done = run("-m", "hollow_kettle.command", "dance")
     assert (done.returncode, "there is no 'dance'" in done.stderr) == (2, True)
 

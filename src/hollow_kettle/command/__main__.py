@@ -88,6 +88,11 @@ def run(arguments: list[str]) -> None:
 def serve(arguments: list[str]) -> None:
     """Serve the club behind an https proxy; refuses unsafe settings."""
     _none(arguments)
+    if not os.environ.get("KETTLE_HOSTS"):
+        raise KettleError(
+            "serve needs the names people will type: "
+            "KETTLE_HOSTS=kettle.example.org ./kettle serve"
+        )
     address = os.environ.get("KETTLE_ADDRESS", "127.0.0.1")
     with _cluster() as cluster:
         web = serving.prepare(cluster, database=CLUB, settings="serve")

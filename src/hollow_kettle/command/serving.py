@@ -62,7 +62,9 @@ def serve_until_stopped(
         ),
         _child(environment, "-m", "django", "procrastinate", "worker"),
     ]
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    # Both end it alike, also where a shell started it with Ctrl-C ignored.
+    for ending in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(ending, signal.default_int_handler)
     try:
         _wait_for_port(address, port, children)
         print(greeting, flush=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import UTC, datetime
 
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset
@@ -107,6 +108,7 @@ def make_shelf(by: Actor) -> dict[str, Asset]:
                 by=by,
                 origin="amp-hour meter, full to disconnect",
                 evidence="spring test",
+                at=datetime(2026, 4, 11, 16, tzinfo=UTC),
             )
         shelf[battery.tag] = asset
     return shelf

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 from typing import Any
-from uuid import uuid4
+from uuid import UUID, uuid4
 
 from django import forms
 from django.db.models import QuerySet
@@ -59,6 +59,13 @@ class EntryForm(Dressed, forms.Form):
         super().__init__(*args, **kwargs)
         self.event = event
         self.now = event.clock.now()
+
+    def offer_own(self, keys: set[UUID]) -> None:
+        """Offer a station lead the own stations only; an empty set offers all."""
+        choice = self.fields.get("station")
+        if keys and isinstance(choice, forms.ModelChoiceField):
+            choice.queryset = self.event.stations.filter(pk__in=keys)
+            self.initial.setdefault("station", next(iter(keys)))
 
     def clean_taken(self) -> datetime:
         """Return when it happened in UTC; an hour alone means its latest one."""

@@ -165,6 +165,8 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
         if name in request.GET
     }
     form = form_class(request.POST or None, event=event, initial=initial)
+    if request.method == "GET":
+        form.offer_own(access_of(request).own_stations(event.pk))
     if request.method == "POST" and form.is_valid():
         receipt = _note(request, event, what, form)
         if receipt is not None:
@@ -207,9 +209,9 @@ def _note(
         "at": data["taken"],
         "uid": data["uid"],
         "raw": {
-            key: str(value)
+            key: str(value)[:500]
             for key, value in form.data.items()
-            if key != "csrfmiddlewaretoken"
+            if key in form.fields
         },
     }
     if what == "reading":

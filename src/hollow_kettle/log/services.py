@@ -10,8 +10,8 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from django.db import connection, transaction
-from django.db.models import Q
+from django.db import IntegrityError, connection, transaction
+from django.db.models import Model, Q, QuerySet
 
 from hollow_kettle.people.models import Actor
 from powercore import fold as core
@@ -63,6 +63,30 @@ def append(
     """
     digest = _digest(kind, effective_at, event_key, fields)
     before = FieldEntry.objects.filter(device=device, uid=uid).first()
+    content = {
+        "uid": uid,
+        "device": device,
+        "kind": kind,
+        "event_key": event_key,
+        "actor": actor,
+        "effective_at": effective_at,
+        "raw": raw or {},
+        **fields,
+    }
+    try:
+        return _keep(before, digest, quarantine, content)
+    except IntegrityError:
+        # Sent twice at the same moment: the other one was first.
+        before = FieldEntry.objects.filter(device=device, uid=uid).first()
+        if before is None:
+            raise
+        return _keep(before, digest, quarantine, content)
+
+
+def _keep(
+    before: FieldEntry | None, digest: str, quarantine: str, content: dict[str, Any]
+) -> Receipt:
+    uid: UUID = content["uid"]
     if before is not None and before.payload_hash == digest:
         return Receipt(uid=uid, standing=before.standing, why=before.standing_why)
     standing, why = Standing.KEPT, ""
@@ -70,19 +94,10 @@ def append(
         standing, why = Standing.CONFLICT, "the same key was used for another entry"
     elif quarantine:
         standing, why = Standing.QUARANTINE, quarantine
-    FieldEntry.objects.create(
-        event_key=event_key,
-        actor=actor,
-        device=device,
-        uid=uid,
-        kind=kind,
-        effective_at=effective_at,
-        payload_hash=digest,
-        raw=raw or {},
-        standing=standing,
-        standing_why=why,
-        **fields,
-    )
+    with transaction.atomic():
+        FieldEntry.objects.create(
+            payload_hash=digest, standing=standing, standing_why=why, **content
+        )
     return Receipt(uid=uid, standing=standing, why=why)
 
 
@@ -103,31 +118,37 @@ def rebuild(event_key: UUID | None = None) -> None:
         Place.objects.filter(kind__in=EXCLUSIVE_KINDS).values_list("uid", flat=True)
     )
     placements, conflicts = core.fold(map(core_entry, entries), exclusive)
-    Placement.objects.all().delete()
-    Placement.objects.bulk_create(
-        Placement(
-            battery=placement.battery,
-            place_id=placement.place,
-            is_exclusive=placement.place in exclusive,
-            started_at=placement.start,
-            ended_at=placement.end,
-            entry_uid=placement.entry,
-        )
-        for placement in placements
+    _replace(
+        Placement,
+        [
+            Placement(
+                battery=placement.battery,
+                place_id=placement.place,
+                is_exclusive=placement.place in exclusive,
+                started_at=placement.start,
+                ended_at=placement.end,
+                entry_uid=placement.entry,
+            )
+            for placement in placements
+        ],
+        Placement.objects.all(),
     )
     event_of = {entry.uid: entry.event_key for entry in entries}
-    Conflict.objects.all().delete()
-    Conflict.objects.bulk_create(
-        Conflict(
-            kind=conflict.kind,
-            at=conflict.at,
-            place_id=conflict.place,
-            battery=conflict.battery,
-            other_battery=conflict.other_battery,
-            entry_uid=conflict.entry,
-            event_key=event_of[conflict.entry],
-        )
-        for conflict in conflicts
+    _replace(
+        Conflict,
+        [
+            Conflict(
+                kind=conflict.kind,
+                at=conflict.at,
+                place_id=conflict.place,
+                battery=conflict.battery,
+                other_battery=conflict.other_battery,
+                entry_uid=conflict.entry,
+                event_key=event_of[conflict.entry],
+            )
+            for conflict in conflicts
+        ],
+        Conflict.objects.all(),
     )
     _rebuild_spans([event_key] if event_key else _event_keys())
 
@@ -139,8 +160,7 @@ def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
             event_key=key,
             standing=Standing.KEPT,
         ).exclude(kind=Kind.READING)
-        StationSpan.objects.filter(event_key=key).delete()
-        StationSpan.objects.bulk_create(
+        spans = [
             StationSpan(
                 event_key=key,
                 station_key=span.station,
@@ -150,7 +170,27 @@ def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
                 entry_uid=span.entry,
             )
             for span in core.spans(map(core_entry, entries))
-        )
+        ]
+        _replace(StationSpan, spans, StationSpan.objects.filter(event_key=key))
+
+
+def _replace(model: type[Model], rows: Sequence[Model], before: QuerySet[Any]) -> None:
+    """Let a projection hold these rows; only what differs is written."""
+    names = [
+        field.attname for field in model._meta.concrete_fields if field.name != "id"
+    ]
+
+    def content(row: Model) -> tuple[Any, ...]:
+        return tuple(getattr(row, name) for name in names)
+
+    kept = {content(row): row.pk for row in before.order_by()}
+    wanted = {content(row): row for row in rows}
+    gone = [pk for key, pk in kept.items() if key not in wanted]
+    if gone:
+        before.filter(pk__in=gone).delete()
+    model._default_manager.bulk_create(
+        row for key, row in wanted.items() if key not in kept
+    )
 
 
 def _event_keys() -> Sequence[UUID]:

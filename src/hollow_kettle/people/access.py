@@ -60,6 +60,17 @@ class Access:
             for duty in self.duties
         )
 
+    def own_stations(self, event_key: UUID) -> set[UUID]:
+        """Stations of somebody who logs for those only; empty for all others."""
+        roles = self.roles_at(event_key)
+        if self.is_coordinator or roles & {Role.LOGGER, Role.RUNNER}:
+            return set()
+        return {
+            duty.station_key
+            for duty in self.duties
+            if duty.event_key == event_key and duty.station_key is not None
+        }
+
     def may_log_something(self, event_key: UUID) -> bool:
         """Whether there is anything at all that the person may note."""
         return self.is_coordinator or bool(

@@ -116,8 +116,9 @@ def ledger_page(event: Event) -> LedgerPage:
 
 
 def _rotation_for(event: Event, scenario: Scenario) -> Rotation | None:
-    """The event's rotation, if it was made for the event as it stands."""
-    rotation = current_rotation(event)
+    """The event's rotation from its start, if made for the event as it stands."""
+    whole = event.rotations.filter(from_min=0).exclude(state=Rotation.State.DRAFT)
+    rotation = whole.select_related("snapshot").first() or current_rotation(event)
     if rotation is None or rotation.from_min != 0:
         return None
     made_for = bridge.scenario_from(rotation.snapshot)

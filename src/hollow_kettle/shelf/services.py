@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
+from datetime import datetime
 from typing import Any
 
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
 
 from hollow_kettle.clock import real_now
-from hollow_kettle.people.models import Actor
+from hollow_kettle.people.models import Actor, Club
 from powercore.chemistry import chemistry_of
 from powercore.errors import PowercoreError
 
@@ -142,8 +143,9 @@ def record_capacity(
     by: Actor,
     evidence: str = "",
     sd: float = 0.0,
+    at: datetime | None = None,
 ) -> Estimate:
-    """Record an accepted capacity test; it supersedes the one before."""
+    """Record an accepted capacity test (now, or `at`); it supersedes the last."""
     before = Estimate.objects.filter(
         subject=asset.pk,
         quantity=Estimate.CAPACITY,
@@ -162,7 +164,7 @@ def record_capacity(
         origin=origin,
         evidence=evidence,
         accepted_by=by,
-        made_at=real_now(),
+        made_at=at or Club.the().clock.now(),
     )
     Estimate.objects.filter(pk__in=earlier).update(superseded_by=estimate)
     return estimate

@@ -28,6 +28,8 @@ class Dressed(forms.BaseForm):
                 style = "form-check-input"
             elif isinstance(widget, forms.Select):
                 style = "form-select"
+            if isinstance(field, forms.ModelChoiceField) and field.empty_label:
+                field.empty_label = field.empty_label.replace("---------", "choose…")
             widget.attrs.setdefault("class", style)
 
 
