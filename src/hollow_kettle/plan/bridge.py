@@ -29,8 +29,9 @@ def scenario_of(
     Return an event as the core sees it, from its start or from a moment on.
 
     From the start, batteries leave home full. From a moment on, they are where the
-    log has them, with the charge that is believed of them then; minutes count from
-    that moment. With `is_low_power`, stations draw what their low step draws.
+    log has them, with the charge they have in the bad 1-in-10 case, so that a plan
+    made in the field has slack; minutes count from that moment. With
+    `is_low_power`, stations draw what their low step draws.
     """
     from_min = 0
     if at is not None and at > event.starts_at:
@@ -178,7 +179,7 @@ def _battery(
 ) -> core.BatteryPlan:
     place, soc = YARD, 1.0
     if is_under_way:
-        soc = now.soc_typical if now is not None else 0.0
+        soc = now.soc_low if now is not None else 0.0
         if now is not None and now.place is not None:
             if now.place.kind == PlaceKind.POSITION:
                 place = str(now.place.station_key)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 from uuid import UUID
 
@@ -17,12 +18,10 @@ from django.views.decorators.http import (
 )
 
 from hollow_kettle.clock import local
-from hollow_kettle.exchange.services import keep_upload, upload_of
-from hollow_kettle.exchange.tables import TableFault
+from hollow_kettle.exchange.imports import apply_upload, read_upload
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.people.models import Club, Duty
 from hollow_kettle.people.services import give_duty
-from hollow_kettle.shelf.forms import UploadForm
 from hollow_kettle.shelf.queries import shelf_batteries
 
 from . import board, bridge, forms, queries, services, tables
@@ -277,24 +276,10 @@ def station_export(request: HttpRequest, uid: UUID) -> HttpResponse:
 def station_import(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Read a station list and show what it would do, before anything is kept."""
     event = event_or_404(request, uid)
-    form = UploadForm(request.POST or None, request.FILES or None)
-    context: dict[str, Any] = {
-        "form": form,
-        "event": event,
-        "columns": tables.STATION_COLUMNS,
-    }
-    if request.method == "POST" and form.is_valid():
-        try:
-            upload = keep_upload(
-                form.cleaned_data["file"], purpose=PURPOSE, by=actor_of(request)
-            )
-            preview, planned = tables.preview_stations(event, bytes(upload.content))
-        except TableFault as fault:
-            form.add_error("file", str(fault))
-        else:
-            context |= {"upload": upload, "preview": preview, "planned": planned}
-            return render(request, "plan/station_import.html", context)
-    status = 422 if request.method == "POST" else 200
+    preview = partial(tables.preview_stations, event)
+    found = read_upload(request, purpose=PURPOSE, preview=preview)
+    status = 422 if found["form"].errors else 200
+    context = found | {"event": event, "columns": tables.STATION_COLUMNS}
     return render(request, "plan/station_import.html", context, status=status)
 
 
@@ -305,19 +290,9 @@ def station_import_apply(
 ) -> HttpResponse:
     """Import a list whose preview was seen."""
     event = event_or_404(request, uid)
-    upload = upload_of(upload_uid, purpose=PURPOSE, by=actor_of(request))
-    if upload is None:
-        messages.error(request, "That upload is gone; send the file again.")
-        return redirect("plan:station_import", event.pk)
-    try:
-        count = tables.apply_stations(event, bytes(upload.content))
-    except (ValidationError, TableFault) as error:
-        words = (
-            " ".join(error.messages)
-            if isinstance(error, ValidationError)
-            else str(error)
-        )
-        messages.error(request, f"Nothing was imported: {words}")
+    apply = partial(tables.apply_stations, event)
+    count = apply_upload(request, upload_uid, purpose=PURPOSE, apply=apply)
+    if count is None:
         return redirect("plan:station_import", event.pk)
     messages.success(request, f"{count} stations are in the event.")
     return redirect(event)

@@ -121,9 +121,3 @@ class CapacityForm(Dressed, forms.Form):
         ],
     )
     evidence = forms.CharField(label="What was seen", max_length=300, required=False)
-
-
-class UploadForm(Dressed, forms.Form):
-    """A file to import."""
-
-    file = forms.FileField(label="CSV file", allow_empty_file=True)

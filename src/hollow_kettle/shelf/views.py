@@ -1,5 +1,6 @@
 """The Shelf's pages: parse, call, render."""
 
+from functools import partial
 from uuid import UUID
 
 from django.contrib import messages
@@ -12,13 +13,11 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.exchange.services import keep_upload, upload_of
-from hollow_kettle.exchange.tables import TableFault
+from hollow_kettle.exchange.imports import apply_upload, read_upload
 from hollow_kettle.people.access import actor_of, coordinator_only
-from powercore.chemistry import CHEMISTRIES
 
 from . import queries, services, tables
-from .forms import BatteryForm, CapacityForm, UploadForm
+from .forms import BatteryForm, CapacityForm
 from .models import Asset, EquipmentType
 
 PURPOSE = "batteries"
@@ -145,49 +144,21 @@ def battery_export(request: HttpRequest) -> HttpResponse:
 @coordinator_only
 def battery_import(request: HttpRequest) -> HttpResponse:
     """Read a battery list and show what it would do, before anything is kept."""
-    context: dict = {
-        "form": UploadForm(),
-        "columns": tables.BATTERY_COLUMNS,
-        "chemistries": CHEMISTRIES,
-    }
-    if request.method == "GET":
-        return render(request, "shelf/battery_import.html", context)
-    form = UploadForm(request.POST, request.FILES)
-    context["form"] = form
-    if form.is_valid():
-        try:
-            upload = keep_upload(
-                form.cleaned_data["file"], purpose=PURPOSE, by=actor_of(request)
-            )
-            preview, planned = tables.preview_batteries(bytes(upload.content))
-        except TableFault as fault:
-            form.add_error("file", str(fault))
-        else:
-            context |= {"upload": upload, "preview": preview, "planned": planned}
-            return render(request, "shelf/battery_import.html", context)
-    return render(request, "shelf/battery_import.html", context, status=422)
+    found = read_upload(request, purpose=PURPOSE, preview=tables.preview_batteries)
+    status = 422 if found["form"].errors else 200
+    context = found | {"columns": tables.BATTERY_COLUMNS}
+    return render(request, "shelf/battery_import.html", context, status=status)
 
 
 @require_POST
 @coordinator_only
 def battery_import_apply(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Import a list whose preview was seen."""
-    actor = actor_of(request)
-    upload = upload_of(uid, purpose=PURPOSE, by=actor)
-    if upload is None:
-        messages.error(request, "That upload is gone; send the file again.")
+    apply = partial(tables.apply_batteries, by=actor_of(request))
+    done = apply_upload(request, uid, purpose=PURPOSE, apply=apply)
+    if done is None:
         return redirect("shelf:battery_import")
-    try:
-        new, changed = tables.apply_batteries(bytes(upload.content), by=actor)
-    except (ValidationError, TableFault) as error:
-        words = (
-            " ".join(error.messages)
-            if isinstance(error, ValidationError)
-            else str(error)
-        )
-        messages.error(request, f"Nothing was imported: {words}")
-        return redirect("shelf:battery_import")
-    messages.success(request, f"{new} batteries are new, {changed} changed.")
+    messages.success(request, f"{done[0]} batteries are new, {done[1]} changed.")
     return redirect("shelf:battery_list")
 
 
