@@ -352,7 +352,7 @@ def test_the_board_is_read_in_a_bounded_number_of_queries(
         )
     client = client_of("observer")
 
-    with django_assert_max_num_queries(28):
+    with django_assert_max_num_queries(17):
         response = client.get(reverse("field:board", args=[under_way.pk]))
 
     assert "Every battery" in response.content.decode()

@@ -8,8 +8,9 @@ from django.urls import reverse
 
 from hollow_kettle.clock import Clock, from_local, local, real_now
 from hollow_kettle.plan import bridge, queries, services, tables
+from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.models import Event, OpenHours, Rotation, Station
-from hollow_kettle.shelf.services import set_hold
+from hollow_kettle.shelf.services import record_capacity, set_hold
 from powercore.rotation.verify import verify
 from powercore.scenario import UnreadableScenario, decode, encode, sha256_of
 from tests.conftest import NOON, set_clock
@@ -79,6 +80,43 @@ def test_a_scenario_round_trips_and_equal_events_have_equal_digests(event):
         ends=NOON + timedelta(hours=1),
     )
     assert sha256_of(bridge.scenario_of(event)) != digest
+
+
+def test_a_kept_problem_is_dropped_when_anything_it_rests_on_changes(
+    event, esker, shelf, marin, django_assert_num_queries
+):
+    """Unchanged it costs one query; each kind of change is seen at once."""
+    first = problem_for(event)
+    with django_assert_num_queries(1):
+        assert problem_for(event) is first
+
+    changes = [
+        lambda: services.save_event(
+            event,
+            name="Bog Walk",
+            zone="UTC",
+            starts=NOON,
+            ends=NOON + timedelta(hours=9),
+        ),
+        lambda: services.state_walk(
+            event.sites.get(is_yard=True), esker.site, minutes=31
+        ),
+        lambda: esker.equipment.update(count=2),
+        lambda: esker.hours.update(pattern_id="digital"),
+        lambda: event.bays.update(max_w=111),
+        lambda: event.crews.first().delete(),
+        lambda: event.sources.get().windows.all().delete(),
+        lambda: set_hold(shelf["K02"], because="swollen"),
+        lambda: record_capacity(shelf["K01"], tested_ah=9.0, origin="test", by=marin),
+        lambda: services.choose_batteries(event, [shelf["K01"].pk]),
+    ]
+    before = first
+    for change in changes:
+        change()
+        after = problem_for(event)
+        assert after.problem.scenario != before.problem.scenario
+        assert after.problem.scenario == bridge.scenario_of(event)
+        before = after
 
 
 def test_an_unreadable_scenario_names_the_path(event):

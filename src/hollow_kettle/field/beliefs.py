@@ -12,7 +12,6 @@ import itertools
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from functools import cached_property
 from uuid import UUID
 
 import numpy as np
@@ -27,7 +26,7 @@ from hollow_kettle.log.models import (
     Standing,
     StationSpan,
 )
-from hollow_kettle.plan import bridge
+from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.models import Event
 from powercore.battery import Pack
 from powercore.belief import (
@@ -65,7 +64,9 @@ class EventPhysics:
 
     def __init__(self, event: Event) -> None:
         self.event = event
-        self.problem = Problem(bridge.scenario_of(event))
+        found = problem_for(event)
+        self.problem, self.low = found.problem, found.low
+        self.stations = found.stations
         self.spans = list(StationSpan.objects.filter(event_key=event.pk))
         self.switches = list(
             unstruck(
@@ -76,11 +77,6 @@ class EventPhysics:
                 )
             )
         )
-
-    @cached_property
-    def low(self) -> Problem:
-        """The same event with every station on low power."""
-        return Problem(bridge.scenario_of(self.event, is_low_power=True))
 
     def drawn_wh(self, station: str, start: datetime, end: datetime) -> float:
         """Energy a station drew by plan, minus off the air, less on low power."""

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from uuid import UUID
 
-from django.db.models import Max
+from django.db.models import Count, Max, Q
 
 from hollow_kettle.log.models import (
     BatteryNow,
@@ -146,21 +146,42 @@ class Board:
         return sum(s.is_off for s in self.stations)
 
 
-def version_of(event: Event, now: datetime, rotation: Rotation | None = None) -> str:
+@dataclass(frozen=True, slots=True)
+class LogState:
+    """How far an event's log goes, and how much of it waits in quarantine."""
+
+    last: int
+    quarantined: int
+
+
+def log_state(event: Event) -> LogState:
+    """Read it in one query."""
+    aside = Count("pk", filter=Q(standing=Standing.QUARANTINE))
+    found = FieldEntry.objects.filter(event_key=event.pk).aggregate(
+        last=Max("pk"), quarantined=aside
+    )
+    return LogState(last=found["last"] or 0, quarantined=found["quarantined"])
+
+
+def version_of(
+    event: Event,
+    now: datetime,
+    rotation: Rotation | None = None,
+    log: LogState | None = None,
+) -> str:
     """A version that moves with each entry, and every few minutes by itself."""
-    last = FieldEntry.objects.filter(event_key=event.pk).aggregate(last=Max("pk"))[
-        "last"
-    ]
+    log = log or log_state(event)
     minutes = int(event.minute_of(now)) // _POLL_MIN
     rotation = rotation or plan_queries.published(event)
-    return f"{last or 0}-{minutes}-{rotation.number if rotation else 0}"
+    return f"{log.last}-{minutes}-{rotation.number if rotation else 0}"
 
 
 def board_of(event: Event, now: datetime) -> Board:
     """Work out the board at a moment."""
     physics = EventPhysics(event)
     rotation = plan_queries.published(event)
-    every = list(event.stations.all())
+    log = log_state(event)
+    every = physics.stations
     rows = {
         row.battery: row
         for row in BatteryNow.objects.filter(
@@ -199,14 +220,14 @@ def board_of(event: Event, now: datetime) -> Board:
     ]
     board = Board(
         now=now,
-        version=version_of(event, now, rotation),
+        version=version_of(event, now, rotation, log),
         stations=stations,
         bays=_bays(physics, by_place, now),
         batteries=batteries,
         counts=[(state, count) for state, count in counts if count],
         moves=coming[:6],
     )
-    _look(event, board, tags)
+    _look(event, board, tags, log)
     return board
 
 
@@ -373,7 +394,7 @@ def conflict_words(conflict: Conflict, tags: dict[UUID, str]) -> str:
     )
 
 
-def _look(event: Event, board: Board, tags: dict[UUID, str]) -> None:
+def _look(event: Event, board: Board, tags: dict[UUID, str], log: LogState) -> None:
     """Note what is worth a look, and what contradicts."""
     conflicts = Conflict.objects.filter(event_key=event.pk).select_related("place")
     board.conflicts = [conflict_words(conflict, tags) for conflict in conflicts]
@@ -390,11 +411,8 @@ def _look(event: Event, board: Board, tags: dict[UUID, str]) -> None:
                 f"{line.station.name}: reading is {line.age_min:.0f} min old. "
                 "Ask for amps and volts on receive."
             )
-    quarantined = FieldEntry.objects.filter(
-        event_key=event.pk, standing=Standing.QUARANTINE
-    ).count()
-    if quarantined:
-        look.append(f"{quarantined} entries wait in quarantine; see the log.")
+    if log.quarantined:
+        look.append(f"{log.quarantined} entries wait in quarantine; see the log.")
     board.worth_a_look = look[:5]
 
 

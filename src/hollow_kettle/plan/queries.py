@@ -18,6 +18,7 @@ from powercore.rotation.problem import Leg as CoreLeg
 from powercore.scenario import Scenario
 
 from . import bridge
+from .cache import problem_for, problem_of_snapshot
 from .models import Event, Rotation, Station
 
 
@@ -86,7 +87,7 @@ def ledger_page(event: Event) -> LedgerPage:
     if not stations:
         return LedgerPage([], None, None)
     try:
-        problem = Problem(bridge.scenario_of(event))
+        problem = problem_for(event).problem
         rotation = _rotation_for(event, problem.scenario)
         legs = bridge.core_legs(rotation) if rotation else set_up_only(problem)
         found = ledger(problem, legs)
@@ -170,7 +171,7 @@ class StationPage:
 def station_page(event: Event, station: Station) -> StationPage:
     """Work out a station's demand and endurance."""
     try:
-        problem = Problem(bridge.scenario_of(event))
+        problem = problem_for(event).problem
         key = str(station.pk)
         feeding = problem.stations[key].feeding(problem.grid)
         found = [
@@ -238,7 +239,7 @@ def moves(
     by_battery: dict[UUID, list] = {}
     for leg in legs:
         by_battery.setdefault(leg.battery, []).append(leg)
-    problem = Problem(bridge.scenario_from(rotation.snapshot))
+    problem = problem_of_snapshot(rotation.snapshot)
     found = []
     for life in by_battery.values():
         for before, leg in itertools.pairwise(life):
@@ -292,4 +293,4 @@ def tags_of(event: Event) -> dict[UUID, str]:
 
 def problem_of(rotation: Rotation) -> tuple[Problem, Sequence[CoreLeg]]:
     """A rotation as the core sees it."""
-    return Problem(bridge.scenario_from(rotation.snapshot)), bridge.core_legs(rotation)
+    return problem_of_snapshot(rotation.snapshot), bridge.core_legs(rotation)
