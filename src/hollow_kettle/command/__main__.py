@@ -35,11 +35,12 @@ for root). Add --demo to coordinator, unlock or shell to mean the demo club.
 """
 
 CLUB, DEMO = "kettle_club", "kettle_demo"
+TEST = "test-cluster"
 
 
 @contextmanager
 def _cluster(name: str = "cluster") -> Iterator[Cluster]:
-    cluster = Cluster(data_folder(), name=name)
+    cluster = Cluster(data_folder(), name=name, is_throwaway=name == TEST)
     try:
         cluster.start()
         yield cluster
@@ -154,7 +155,7 @@ def restore(arguments: list[str]) -> None:
 
 def test(arguments: list[str]) -> None:
     """Run every check."""
-    with _cluster("test-cluster") as cluster:
+    with _cluster(TEST) as cluster:
         environment = cluster.environment(role="kettle_owner", database="postgres")
         code = quality.run_all(arguments, {**os.environ, **environment})
     sys.exit(code)

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
+from pathlib import Path
 
-from .home import ROOT, KettleError
+from .cluster import Cluster
+from .home import ROOT, KettleError, data_folder
 
 
 def run(arguments: list[str]) -> None:
@@ -18,25 +21,38 @@ def run(arguments: list[str]) -> None:
         raise KettleError(
             f"No benchmark {', '.join(sorted(unknown))}; there are: {', '.join(known)}"
         )
-    for name in names or known:
-        done = subprocess.run(
-            [sys.executable, str(known[name])],
-            capture_output=True,
-            text=True,
-            cwd=ROOT,
-            check=False,
-        )
-        if done.returncode:
-            raise KettleError(f"benchmark {name} failed:\n{done.stderr}")
-        if as_json:
-            print(done.stdout.strip())
-            continue
-        result = json.loads(done.stdout)
-        print(f"{name}: {result['what']}")
-        for side in result["sides"]:
-            print(f"  {side['name']:<44} {side['value']:>10.3f} {side['unit']}")
-        print(f"  ratio {result['ratio']:.2f}   (target: {result['target']})")
+    cluster = Cluster(data_folder(), name="test-cluster")
+    cluster.start()
+    try:
+        environment = cluster.environment(role="kettle_owner", database="postgres")
+        for name in names or known:
+            _measure(name, known[name], environment, as_json=as_json)
+    finally:
+        cluster.stop()
 
 
-def _files() -> list:
+def _measure(
+    name: str, file: Path, environment: dict[str, str], *, as_json: bool
+) -> None:
+    done = subprocess.run(
+        [sys.executable, str(file)],
+        capture_output=True,
+        text=True,
+        cwd=ROOT,
+        check=False,
+        env={**os.environ, **environment},
+    )
+    if done.returncode:
+        raise KettleError(f"benchmark {name} failed:\n{done.stderr}")
+    if as_json:
+        print(done.stdout.strip())
+        return
+    result = json.loads(done.stdout)
+    print(f"{name}: {result['what']}")
+    for side in result["sides"]:
+        print(f"  {side['name']:<44} {side['value']:>10.3f} {side['unit']}")
+    print(f"  ratio {result['ratio']:.2f}   (target: {result['target']})")
+
+
+def _files() -> list[Path]:
     return sorted((ROOT / "bench").glob("bench_*.py"))

@@ -30,8 +30,11 @@ FIRST_PORT = 54320
 class Cluster:
     """Start, use and stop the cluster in one data folder."""
 
-    def __init__(self, folder: Path, *, name: str = "cluster") -> None:
+    def __init__(
+        self, folder: Path, *, name: str = "cluster", is_throwaway: bool = False
+    ) -> None:
         self.folder = folder
+        self.is_throwaway = is_throwaway
         self.home = folder / name
         self.data = self.home / "data"
         self.secrets = installation_secrets(folder)
@@ -134,6 +137,8 @@ class Cluster:
             f"-p {self.port} -k {self.home} -c listen_addresses=127.0.0.1 "
             "-c timezone=UTC -c log_timezone=UTC -c max_connections=60"
         )
+        if self.is_throwaway:  # what the tests write need not survive a crash
+            options += " -c fsync=off -c synchronous_commit=off"
         log = str(self.home / "server.log")
         self._control("start", "-w", "-t", "60", "-l", log, "-o", options)
 

@@ -125,6 +125,14 @@ class FieldEntry(models.Model):
         indexes = [
             models.Index(fields=["battery", "effective_at"], name="log_entry_battery"),
             models.Index(fields=["event_key", "effective_at"], name="log_entry_event"),
+            models.Index(
+                fields=["event_key", "kind", "effective_at"], name="log_entry_kind"
+            ),
+            models.Index(
+                fields=["event_key"],
+                name="log_entry_aside",
+                condition=Q(standing="quarantine"),
+            ),
         ]
         constraints = [
             models.UniqueConstraint(
