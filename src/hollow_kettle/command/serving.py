@@ -60,7 +60,11 @@ def serve_until_stopped(
             *("--log-level", "warning", "--worker-tmp-dir", "/dev/shm"),  # noqa: S108
             *("--no-control-socket",),
         ),
-        _child(environment, "-m", "django", "procrastinate", "worker"),
+        _child(
+            environment,
+            *("-m", "django", "procrastinate", "worker"),
+            *("--delete-jobs", "successful"),
+        ),
     ]
     # Both end it alike, also where a shell started it with Ctrl-C ignored.
     for ending in (signal.SIGTERM, signal.SIGINT):

@@ -257,8 +257,3 @@ def yard_places(event: Event) -> QuerySet[Place]:
     return Place.objects.filter(
         event_key=event.pk, kind__in=(PlaceKind.BAY, PlaceKind.YARD_RACK)
     ).order_by("kind", "name")
-
-
-def wall_now(event: Event) -> str:
-    """Now as the event's wall clock shows it."""
-    return f"{local(event.clock.now(), event.zone):%H:%M}"

@@ -46,11 +46,6 @@ class BoardBattery:
     row: BatteryNow | None
     state: str
 
-    @property
-    def is_seen(self) -> bool:
-        """Whether anything at all was noted about its charge."""
-        return self.row is not None and self.row.as_of is not None
-
 
 @dataclass(slots=True)
 class BoardStation:

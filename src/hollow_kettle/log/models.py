@@ -52,11 +52,6 @@ class Place(models.Model):
     def __str__(self) -> str:
         return self.name
 
-    @property
-    def is_exclusive(self) -> bool:
-        """Whether the place holds one battery at a time."""
-        return self.kind in EXCLUSIVE_KINDS
-
 
 class Kind(models.TextChoices):
     """Kinds of log entry."""

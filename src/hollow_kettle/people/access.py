@@ -39,10 +39,6 @@ class Access:
         """Roles held at an event."""
         return {duty.role for duty in self.duties if duty.event_key == event_key}
 
-    def may_see(self, event_key: UUID) -> bool:
-        """Whether the person may know of an event."""
-        return self.is_coordinator or bool(self.roles_at(event_key))
-
     @property
     def event_keys(self) -> set[UUID]:
         """Events the person has a duty at."""

@@ -8,8 +8,6 @@ from django.contrib.auth.forms import AuthenticationForm
 from hollow_kettle.clock import is_known_zone
 from hollow_kettle.ui.forms import Dressed
 
-from .models import Role
-
 
 class SignInForm(Dressed, AuthenticationForm):
     """Name and password."""
@@ -55,9 +53,3 @@ class PersonForm(Dressed, forms.Form):
         help_text="10 characters or more; tell it to the person yourself.",
     )
     is_coordinator = forms.BooleanField(label="Coordinates power", required=False)
-
-
-class DutyForm(Dressed, forms.Form):
-    """A role at an event."""
-
-    role = forms.ChoiceField(choices=Role)

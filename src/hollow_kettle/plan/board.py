@@ -77,7 +77,6 @@ class Lane:
     about: str
     y: float
     kind: str
-    url: str = ""
     bars: list[Bar] = field(default_factory=list)
     marks: list[Mark] = field(default_factory=list)
     power: list[tuple[float, float]] = field(default_factory=list)
@@ -228,7 +227,6 @@ def _lanes(event: Event, x: Scale) -> list[Lane]:
                 station.purpose or f"tier {station.tier}",
                 y,
                 SERVE,
-                url=station.get_absolute_url(),
             )
         )
         y += ROW

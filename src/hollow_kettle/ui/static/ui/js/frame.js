@@ -69,6 +69,21 @@ document.addEventListener("change", (event) => {
 
 document.addEventListener("htmx:afterSwap", (event) => showTimes(event.target));
 
+// On paper the tables behind the drawings are wanted too.
+const folded = () => document.querySelectorAll("main details:not([open])");
+window.addEventListener("beforeprint", () => {
+  for (const details of folded()) {
+    details.open = true;
+    details.dataset.forPrint = "";
+  }
+});
+window.addEventListener("afterprint", () => {
+  for (const details of document.querySelectorAll("details[data-for-print]")) {
+    details.open = false;
+    delete details.dataset.forPrint;
+  }
+});
+
 const toggle = document.getElementById("keys-on");
 if (toggle) toggle.checked = keysOn();
 
