@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from datetime import UTC, datetime
 from typing import Any
 
@@ -77,8 +78,8 @@ def ah(value: float | None) -> str:
 
 @register.filter
 def hours(value: float | None) -> str:
-    """Hours as h:mm."""
-    if value is None:
+    """Hours as h:mm; a load of nothing lasts for no hours worth naming."""
+    if value is None or math.isinf(value):
         return "–"
     minutes = int(value * 60 + 1e-6)
     return f"{minutes // 60}:{minutes % 60:02d}"
