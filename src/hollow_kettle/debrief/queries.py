@@ -6,13 +6,12 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from uuid import UUID
 
-from hollow_kettle.field.beliefs import EventPhysics, unstruck, walk
+from hollow_kettle.field.beliefs import EventPhysics, lives_of, readings_of, walk
 from hollow_kettle.log.models import (
     FieldEntry,
     Kind,
     PlaceKind,
     Placement,
-    Standing,
     StationSpan,
 )
 from hollow_kettle.plan.models import Event, Rotation, Station
@@ -200,21 +199,13 @@ def report_of(event: Event, until: datetime) -> Report:
 
 def _turns(physics: EventPhysics, until: datetime) -> list[Turn]:
     event = physics.event
-    placements: dict[UUID, list[Placement]] = {}
-    for placement in Placement.objects.filter(
-        started_at__lt=until, place__event_key=event.pk
-    ).select_related("place"):
-        placements.setdefault(placement.battery, []).append(placement)
-    readings: dict[UUID, list[FieldEntry]] = {}
-    entries = FieldEntry.objects.filter(
-        event_key=event.pk, kind__in=(Kind.READING, Kind.STRIKE), standing=Standing.KEPT
-    ).order_by("effective_at", "uid")
-    for entry in unstruck(entries):
-        if entry.battery is not None:
-            readings.setdefault(entry.battery, []).append(entry)
+    here = Placement.objects.filter(started_at__lt=until, place__event_key=event.pk)
+    lives = lives_of(here.order_by().values_list("battery", flat=True))
+    readings = readings_of(event)
     turns = []
-    for battery, life in placements.items():
-        turns += _turns_of(physics, battery, life, readings.get(battery, []), until)
+    for battery, life in lives.items():
+        known = [placement for placement in life if placement.started_at < until]
+        turns += _turns_of(physics, battery, known, readings[battery], until)
     return sorted(turns, key=lambda turn: turn.start)
 
 
@@ -229,7 +220,11 @@ def _turns_of(
     if pack is None:
         return []
     served = [
-        p for p in life if p.place is not None and p.place.kind == PlaceKind.POSITION
+        p
+        for p in life
+        if p.place is not None
+        and p.place.kind == PlaceKind.POSITION
+        and p.place.event_key == physics.event.pk
     ]
     marks: dict[datetime, SocEstimate] = {}
     for placement in served:

@@ -9,6 +9,7 @@ station drew or the bay gave meanwhile, and what was read. The result is cached 
 from __future__ import annotations
 
 import itertools
+from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -206,6 +207,27 @@ def unstruck(entries: Iterable[FieldEntry]) -> Iterable[FieldEntry]:
     return [e for e in found if e.kind != Kind.STRIKE and e.uid not in struck]
 
 
+def readings_of(event: Event) -> defaultdict[UUID, list[FieldEntry]]:
+    """The readings of an event that count, by battery, oldest first."""
+    readings: defaultdict[UUID, list[FieldEntry]] = defaultdict(list)
+    entries = FieldEntry.objects.filter(
+        event_key=event.pk, kind__in=(Kind.READING, Kind.STRIKE), standing=Standing.KEPT
+    ).order_by("effective_at", "uid")
+    for entry in unstruck(entries):
+        if entry.battery is not None:
+            readings[entry.battery].append(entry)
+    return readings
+
+
+def lives_of(batteries: Iterable[UUID]) -> defaultdict[UUID, list[Placement]]:
+    """Where batteries were, on the way included, oldest first."""
+    lives: defaultdict[UUID, list[Placement]] = defaultdict(list)
+    found = Placement.objects.filter(battery__in=set(batteries))
+    for placement in found.select_related("place"):
+        lives[placement.battery].append(placement)
+    return lives
+
+
 def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
     """Work out `BatteryNow` anew, as of now, for some batteries or for all."""
     physics = EventPhysics(event)
@@ -216,20 +238,9 @@ def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
         else {UUID(key) for key in physics.problem.batteries}
     )
     wanted = {uid for uid in wanted if physics.pack(uid) is not None}
-    readings: dict[UUID, list[FieldEntry]] = {uid: [] for uid in wanted}
-    entries = FieldEntry.objects.filter(
-        event_key=event.pk, kind__in=(Kind.READING, Kind.STRIKE), standing=Standing.KEPT
-    ).order_by("effective_at", "uid")
-    for entry in unstruck(entries):
-        if entry.battery in readings:
-            readings[entry.battery].append(entry)
-    stretches: dict[UUID, list[Placement]] = {uid: [] for uid in wanted}
-    for placement in Placement.objects.filter(battery__in=wanted).select_related(
-        "place"
-    ):
-        stretches[placement.battery].append(placement)
+    lives, readings = lives_of(wanted), readings_of(event)
     rows = [
-        _battery_now(physics, uid, stretches[uid], readings[uid], until)
+        _battery_now(physics, uid, lives[uid], readings[uid], until)
         for uid in sorted(wanted)
     ]
     BatteryNow.objects.bulk_create(
@@ -320,9 +331,6 @@ def walk(
     return at
 
 
-HOW_WORDS = {"receiving": "receiving", "key_down": "key down", "unplugged": "unplugged"}
-
-
 def reading_steps(entry: FieldEntry) -> list[Step]:
     """Return what a reading says, as steps of a belief."""
     steps: list[Step] = []
@@ -335,9 +343,10 @@ def reading_steps(entry: FieldEntry) -> list[Step]:
     if entry.volts is not None:
         amps = entry.amps or 0.0
         how = entry.how or "receiving"
-        words = f"{entry.volts:.2f} V {HOW_WORDS[how]}"
+        said = how.replace("_", " ")
+        words = f"{entry.volts:.2f} V {said}"
         if entry.amps is not None:
-            words = f"{entry.volts:.2f} V {amps:.1f} A {HOW_WORDS[how]}"
+            words = f"{entry.volts:.2f} V {amps:.1f} A {said}"
         if entry.volts > 1.0:  # a tripped protection shows 0 V and says no charge
             steps.append(
                 VoltsReading(

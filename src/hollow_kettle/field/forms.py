@@ -13,7 +13,7 @@ from hollow_kettle.clock import from_local, local
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.models import Asset
-from hollow_kettle.shelf.services import plain_tag
+from hollow_kettle.shelf.services import look_alike, plain_tag
 from hollow_kettle.ui.forms import Dressed, NumberField
 
 from .services import AHEAD
@@ -99,12 +99,8 @@ class EntryForm(Dressed, forms.Form):
 
     def battery(self, name: str) -> Asset | None:
         """Return the battery whose tag was said, None when there is none."""
-        said = self.cleaned_data.get(name) or ""
-        wanted = plain_tag(said.strip())
-        return next(
-            (a for a in Asset.objects.all() if wanted and plain_tag(a.tag) == wanted),
-            None,
-        )
+        said = (self.cleaned_data.get(name) or "").strip()
+        return look_alike(said) if said else None
 
 
 class ReadingForm(EntryForm):

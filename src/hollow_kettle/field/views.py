@@ -16,7 +16,7 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.log.models import FieldEntry, Kind, PlaceKind
+from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, PlaceKind
 from hollow_kettle.log.services import Receipt
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, events_visible_to
@@ -284,11 +284,7 @@ def _station_of(battery: Asset | None) -> UUID | None:
     """The station a battery serves now, None when it is in the yard or unknown."""
     if battery is None:
         return None
-    row = (
-        queries.BatteryNow.objects.filter(battery=battery.pk)
-        .select_related("place")
-        .first()
-    )
+    row = BatteryNow.objects.filter(battery=battery.pk).select_related("place").first()
     if row is None or row.place is None or row.place.kind != PlaceKind.POSITION:
         return None
     return row.place.station_key
