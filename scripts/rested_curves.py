@@ -16,7 +16,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
 from powercore.chemistry import CHEMISTRIES
 
-PARAMETER_SETS = {"lifepo4": "Prada2013", "nmc": "Chen2020"}
+PARAMETER_SETS = {"lifepo4": "Prada2013", "nmc": "Chen2020", "lipo": "Marquis2019"}
 
 
 def rested_v(parameter_set: str, soc: list[float]) -> list[float]:

@@ -4,6 +4,7 @@ The core without server or database.
 python -m powercore budget SCENARIO.json             the energy ledger
 python -m powercore plan SCENARIO.json               a rotation, as JSON
 python -m powercore verify SCENARIO.json LEGS.json   check a rotation, also by hand
+python -m powercore rules [--json|--markdown]        every rule of the findings
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from pathlib import Path
 import msgspec
 
 from powercore.budget import ledger
+from powercore.checks import RULES
 from powercore.errors import PowercoreError
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import Leg, Problem
@@ -23,6 +25,8 @@ from powercore.scenario import decode
 
 def main(arguments: list[str]) -> int:
     """Run one command; return an exit code."""
+    if arguments[:1] == ["rules"]:
+        return _rules(arguments[1:])
     if len(arguments) < 2 or arguments[0] not in ("budget", "plan", "verify"):
         print(__doc__, file=sys.stderr)
         return 2
@@ -50,6 +54,26 @@ def main(arguments: list[str]) -> int:
         f"not served {outcome.unserved_wh:.0f} Wh, {outcome.walks} walks"
     )
     return 0 if report.is_valid else 1
+
+
+def _rules(arguments: list[str]) -> int:
+    shown = ("severity", "id", "cause", "name", "why", "remedy", "source")
+    listed = [
+        {key: str(getattr(rule, key)) for key in shown} for rule in RULES.values()
+    ]
+    if "--json" in arguments:
+        print(msgspec.json.format(msgspec.json.encode(listed)).decode())
+    elif "--markdown" in arguments:
+        print("| severity | rule | what it looks for | why | remedy | source |")
+        print("| --- | --- | --- | --- | --- | --- |")
+        for rule in listed:
+            cells = (rule[key] for key in shown if key != "cause")
+            print("| " + " | ".join(cells) + " |")
+    else:
+        for rule in listed:
+            print(f"{rule['severity']:8} {rule['id']:24} {rule['name']}")
+        print(f"{len(listed)} rules")
+    return 0
 
 
 if __name__ == "__main__":

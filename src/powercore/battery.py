@@ -8,7 +8,10 @@ disconnect, where power really ends.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
+from decimal import Decimal
+from enum import StrEnum
 
 import numpy as np
 
@@ -32,6 +35,13 @@ class Pack:
     reserve: float | None = None
     #: Measured resistance with leads and protection; None means typical. [Ω]
     measured_ohm: float | None = None
+    #: The maker's limit of the charging voltage; None means the chemistry's. [V]
+    max_charge_v: float | None = None
+    #: Charging, floating and disconnect voltage of this pack; None means its
+    #: chemistry's practice. [V]
+    charge_v: float | None = None
+    float_v: float | None = None
+    disconnect_v: float | None = None
 
     def __post_init__(self) -> None:
         chemistry_of(self.chemistry)
@@ -48,6 +58,62 @@ class Pack:
             in_range("Reserve", self.reserve, low=0, high=0.95)
         if self.measured_ohm is not None:
             in_range("Resistance", self.measured_ohm, low=1e-5, high=10, unit="Ω")
+        self._check_profile()
+
+    def _check_profile(self) -> None:
+        low_v, high_v = (v * self.series for v in self.chem.charge_range_v)
+        if self.max_charge_v is not None:
+            in_range(
+                "Maker's charging limit",
+                self.max_charge_v,
+                low=low_v * 0.9,
+                high=high_v * 1.1,
+                unit="V",
+                why=f"{self.series} cells of {self.chem.name}",
+            )
+            high_v = self.max_charge_v
+        if self.charge_v is not None:
+            in_range(
+                "Charging voltage",
+                self.charge_v,
+                low=min(low_v, high_v),
+                high=high_v,
+                unit="V",
+                why=f"the maker's limits for {self.series} cells of {self.chem.name}",
+            )
+        if self.float_v is not None:
+            in_range(
+                "Float voltage",
+                self.float_v,
+                low=self.nominal_v * 0.9,
+                high=self.charge_v or self.absorb_v,
+                unit="V",
+                why="a float is not above the charging voltage",
+            )
+        if self.disconnect_v is not None:
+            in_range(
+                "Disconnect voltage",
+                self.disconnect_v,
+                low=float(self.chem.curve_v[0]) * self.series,
+                high=self.rested_v(0.9),
+                unit="V",
+                why="between an empty and a nearly full pack",
+            )
+
+    @property
+    def absorb_v(self) -> float:
+        """Charging voltage: this pack's own, else its chemistry's. [V]"""
+        return self.charge_v or self.chem.charge_v * self.series
+
+    @property
+    def highest_charge_v(self) -> float:
+        """Voltage that charging must not pass: the maker's, else usual. [V]"""
+        return self.max_charge_v or self.chem.charge_range_v[1] * self.series
+
+    @property
+    def cut_off_v(self) -> float:
+        """Low-voltage disconnect: this pack's own, else its chemistry's. [V]"""
+        return self.disconnect_v or self.chem.disconnect_v * self.series
 
     @property
     def chem(self) -> Chemistry:
@@ -191,7 +257,7 @@ def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
     limits = [
         (
             "low-voltage disconnect",
-            feeding.disconnect_v or pack.chem.disconnect_v * pack.series,
+            feeding.disconnect_v or pack.cut_off_v,
             feeding.mean_a * pack.resistance_ohm,
         ),
         (
@@ -226,3 +292,104 @@ def refusal(pack: Pack, feeding: Feeding) -> str | None:
     if disconnect_of(pack, feeding).soc >= 0.95:
         return f"too low for a device there ({feeding.device_min_v:g} V at peak)"
     return None
+
+
+def peukert_hours(
+    capacity_ah: float, rated_h: float, exponent: float, current_a: float
+) -> float:
+    """
+    Hours that a battery lasts at a steady current, by Peukert's law. [h]
+
+    t = H (C / (I H))^k [1]_, and never more amp-hours than the rated ones: at
+    currents below the rated one the law would promise charge that is not there.
+
+    Parameters
+    ----------
+    capacity_ah, rated_h : float
+        Capacity and the hours for which it is given. [Ah], [h]
+    exponent : float
+        Peukert's exponent, 1 or more.
+    current_a : float
+        Steady current. [A]
+
+    Raises
+    ------
+    OutOfRange
+        If a value makes no sense; the current must be above zero.
+
+    References
+    ----------
+    .. [1] W. Peukert, "Über die Abhängigkeit der Kapazität von der
+       Entladestromstärke bei Bleiakkumulatoren", Elektrotechnische Zeitschrift
+       20, 1897.
+    """
+    in_range("Capacity", capacity_ah, low=1e-6, unit="Ah")
+    in_range("Rated time", rated_h, low=0.01, unit="h")
+    in_range("Peukert's exponent", exponent, low=1, high=2)
+    in_range("Current", current_a, low=1e-6, unit="A")
+    rated_a = capacity_ah / rated_h
+    hours: float = rated_h * (rated_a / current_a) ** exponent
+    return min(hours, capacity_ah / current_a)
+
+
+class AirBand(StrEnum):
+    """How a battery may travel in a passenger's hands."""
+
+    CARRY_ON = "carry-on"
+    APPROVAL = "with the airline's approval"
+    NO = "not on a passenger aircraft"
+
+
+def labelled_wh(volts: str, milliamp_hours: str) -> Decimal:
+    """Watt-hours from volts and milliamp-hours as they are printed. [Wh]"""
+    return Decimal(volts) * Decimal(milliamp_hours) / 1000
+
+
+def air_band(wh: Decimal, *, is_lead: bool = False) -> AirBand:
+    """
+    Say how a spare battery may fly, by its watt-hours.
+
+    Lithium: up to and with 100 Wh carried on, up to and with 160 Wh with the
+    airline's approval, more not at all; lead-acid: non-spillable up to 100 Wh
+    [1]_. Airlines add rules of their own: ask them.
+
+    Parameters
+    ----------
+    wh : Decimal
+        From volts and amp-hours as typed, not after rounding. [Wh]
+    is_lead : bool
+        Whether it is a sealed lead-acid battery.
+
+    References
+    ----------
+    .. [1] 49 CFR 175.10(a)(18) and IATA Dangerous Goods Regulations 2.3.5, both
+       from memory.
+    """
+    if wh <= 100:
+        return AirBand.CARRY_ON
+    if wh <= 160 and not is_lead:
+        return AirBand.APPROVAL
+    return AirBand.NO
+
+
+def shared_currents_a(
+    rested_v: Sequence[float], resistance_ohm: Sequence[float], load_a: float
+) -> list[float]:
+    """
+    Share a load current among packs in parallel. [A]
+
+    Each pack gives (E - V) / R at the common voltage V that makes the sum the
+    load (Millman's theorem); a pack with a lower voltage takes current in, shown
+    as a negative share.
+
+    Parameters
+    ----------
+    rested_v, resistance_ohm : sequence of float
+        Rested voltage and resistance with its lead, one each a pack. [V], [Ω]
+    load_a : float
+        Current out of the set. [A]
+    """
+    conductances = [1 / ohm for ohm in resistance_ohm]
+    pushed = sum(v * g for v, g in zip(rested_v, conductances, strict=True))
+    common_v = (pushed - load_a) / sum(conductances)
+    return [(v - common_v) * g for v, g in zip(rested_v, conductances, strict=True)]

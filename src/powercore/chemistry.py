@@ -52,8 +52,49 @@ class Chemistry:
     cell_ohm_100ah: float
     #: Series cells of the usual "12 V" pack.
     usual_series: int
+    #: Lowest and highest charging voltage that makers give for such cells. [V]
+    charge_range_v: tuple[float, float]
+    #: Voltage at which a full cell may be kept; None means do not float. [V]
+    float_v: float | None
+    #: Change of the charging voltage with temperature, from 25 °C on. [V/°C]
+    compensation_v_per_c: float = 0.0
+    #: Highest usual charging current over capacity. [1/h]
+    max_charge_c: float
+    #: Highest usual current out over capacity, where the maker says nothing. [1/h]
+    max_discharge_c: float
+    #: No charging at or below this temperature of the cells. [°C]
+    cold_charge_c: float
+    #: Cells suffer above this temperature. [°C]
+    hot_c: float = 45.0
+    #: Peukert's exponent, and the hours for which the capacity is printed. [h]
+    peukert: float = 1.0
+    rated_h: float = 20.0
+    #: Share of the capacity that is there at a temperature, rising. [°C], (0 to 1)
+    cold_temp_c: tuple[float, ...] = (-20.0, 0.0, 10.0, 25.0)
+    cold_share: tuple[float, ...]
+    #: Charge lost in a month at 25 °C; doubles for each 10 °C more. (0 to 1)
+    self_discharge_month: float
+    #: State of charge to store at, and the lowest to let it sink to. (0 to 1)
+    storage_soc: float
+    top_up_soc: float
+    #: Days after which practice tests the capacity again. [d]
+    test_days: int = 365
+    is_lithium: bool = False
+    is_lead: bool = False
+    #: Cells of a series string are charged with a balance lead or by protection.
+    needs_balance: bool = False
+    is_rechargeable: bool = True
     #: What to be careful of, in a sentence.
     caution: str
+
+    def capacity_share(self, temp_c: float) -> float:
+        """Share of the 25 °C capacity that is there at a temperature. (0 to 1)"""
+        return float(np.interp(temp_c, self.cold_temp_c, self.cold_share))
+
+    def charge_v_at(self, temp_c: float, charge_v: float | None = None) -> float:
+        """Charging voltage of a cell, compensated for temperature. [V]"""
+        base_v = self.charge_v if charge_v is None else charge_v
+        return base_v + self.compensation_v_per_c * (temp_c - 25)
 
     def rested_v(self, soc: FloatArray | float) -> FloatArray:
         """Rested voltage of a cell at a state of charge. [V]"""
@@ -137,6 +178,18 @@ CHEMISTRIES: dict[str, Chemistry] = {
             reserve_soc=0.2,  # common practice, no source
             cell_ohm_100ah=0.002,  # 8 to 30 mΩ for 12 V: common practice, no source
             usual_series=4,
+            charge_range_v=(3.5, 3.65),  # 14.0 to 14.6 V: common practice, no source
+            float_v=3.4,  # none, or 13.4 to 13.6 V: common practice, no source
+            max_charge_c=0.5,  # common practice, no source
+            max_discharge_c=1.0,  # common practice, no source
+            cold_charge_c=0.0,  # cell makers' sheets agree; from memory
+            peukert=1.02,  # 1.00 to 1.05: common practice, no source
+            rated_h=5.0,  # common practice, no source
+            cold_share=(0.7, 0.87, 0.95, 1.0),  # common practice, no source
+            self_discharge_month=0.02,  # 1 to 3 % with protection: no source
+            storage_soc=0.5,  # common practice, no source
+            top_up_soc=0.3,  # common practice, no source
+            is_lithium=True,
             caution=_LITHIUM,
         ),
         Chemistry(
@@ -170,7 +223,56 @@ CHEMISTRIES: dict[str, Chemistry] = {
             reserve_soc=0.2,  # common practice, no source
             cell_ohm_100ah=0.003,  # common practice, no source
             usual_series=3,
+            charge_range_v=(4.0, 4.25),  # common practice, no source
+            float_v=None,  # common practice, no source
+            max_charge_c=0.7,  # common practice, no source
+            max_discharge_c=1.0,  # common practice, no source
+            cold_charge_c=0.0,  # cell makers' sheets agree; from memory
+            peukert=1.03,  # common practice, no source
+            rated_h=5.0,  # common practice, no source
+            cold_share=(0.6, 0.85, 0.95, 1.0),  # common practice, no source
+            self_discharge_month=0.015,  # 1 to 2 %: common practice, no source
+            storage_soc=0.5,  # common practice, no source
+            top_up_soc=0.3,  # common practice, no source
+            is_lithium=True,
+            needs_balance=True,
             caution=_LITHIUM,
+        ),
+        Chemistry(
+            key="lipo",
+            name="LiPo",
+            cell_nominal_v=3.7,
+            # Parameter set of Marquis et al. 2019 (LCO), computed by PyBaMM; its
+            # full cell rests at 4.1 V, a pack charged to 4.2 V somewhat higher.
+            curve_soc=(0, 0.1, 0.2, 0.5, 0.7, 0.8, 0.9, 0.95, 1.0),
+            curve_v=(3.105, 3.682, 3.692, 3.745, 3.799, 3.849, 3.904, 4.008, 4.1),
+            curve_sd_v=0.025,  # common practice, no source
+            charge_v=4.2,  # common practice, no source
+            disconnect_v=3.3,  # common practice, no source
+            protection_v=0.0,  # many have none: common practice, no source
+            coulombic=0.99,  # common practice, no source
+            charge_c=0.5,  # common practice, no source
+            tail_c=0.05,  # common practice, no source
+            taper_h=0.4,  # common practice, no source
+            untested_share=0.75,  # common practice, no source
+            reserve_soc=0.25,  # common practice, no source
+            cell_ohm_100ah=0.0015,  # common practice, no source
+            usual_series=3,
+            charge_range_v=(4.0, 4.22),  # common practice, no source
+            float_v=None,  # common practice, no source
+            max_charge_c=1.0,  # common practice, no source
+            max_discharge_c=10.0,  # common practice, no source
+            cold_charge_c=0.0,  # cell makers' sheets agree; from memory
+            hot_c=40.0,  # common practice, no source
+            peukert=1.03,  # common practice, no source
+            rated_h=5.0,  # common practice, no source
+            cold_share=(0.5, 0.8, 0.92, 1.0),  # common practice, no source
+            self_discharge_month=0.015,  # common practice, no source
+            storage_soc=0.45,  # 3.8 V a cell: common practice, no source
+            top_up_soc=0.25,  # common practice, no source
+            is_lithium=True,
+            needs_balance=True,
+            caution=_LITHIUM + " Store it at storage charge, not full.",
         ),
         Chemistry(
             key="agm",
@@ -191,6 +293,18 @@ CHEMISTRIES: dict[str, Chemistry] = {
             reserve_soc=0.5,  # half depth: common practice, no source
             cell_ohm_100ah=0.001,  # 3 to 8 mΩ for 12 V: common practice, no source
             usual_series=6,
+            charge_range_v=(2.35, 2.45),  # to 14.7 V: common practice, no source
+            float_v=2.275,  # 13.5 to 13.8 V: common practice, no source
+            compensation_v_per_c=-0.0035,  # -3 to -4 mV: common practice, no source
+            max_charge_c=0.3,  # 0.2 to 0.3: common practice, no source
+            max_discharge_c=1.0,  # common practice, no source
+            cold_charge_c=-20.0,  # common practice, no source
+            peukert=1.1,  # 1.05 to 1.15: common practice, no source
+            cold_share=(0.73, 0.85, 0.91, 1.0),  # 1 + 0.006 (T - 25); from memory
+            self_discharge_month=0.02,  # 1 to 3 %: common practice, no source
+            storage_soc=1.0,  # kept full: common practice, no source
+            top_up_soc=0.8,  # common practice, no source
+            is_lead=True,
             caution=_LEAD,
         ),
         Chemistry(
@@ -211,6 +325,18 @@ CHEMISTRIES: dict[str, Chemistry] = {
             reserve_soc=0.5,  # common practice, no source
             cell_ohm_100ah=0.0012,  # common practice, no source
             usual_series=6,
+            charge_range_v=(2.3, 2.375),  # to 14.25 V: common practice, no source
+            float_v=2.275,  # 13.5 to 13.8 V: common practice, no source
+            compensation_v_per_c=-0.004,  # -3 to -5 mV: common practice, no source
+            max_charge_c=0.2,  # common practice, no source
+            max_discharge_c=0.7,  # common practice, no source
+            cold_charge_c=-20.0,  # common practice, no source
+            peukert=1.15,  # 1.1 to 1.25: common practice, no source
+            cold_share=(0.73, 0.85, 0.91, 1.0),  # 1 + 0.006 (T - 25); from memory
+            self_discharge_month=0.02,  # 1 to 3 %: common practice, no source
+            storage_soc=1.0,  # common practice, no source
+            top_up_soc=0.8,  # common practice, no source
+            is_lead=True,
             caution=_LEAD,
         ),
         Chemistry(
@@ -232,7 +358,86 @@ CHEMISTRIES: dict[str, Chemistry] = {
             reserve_soc=0.5,  # common practice, no source
             cell_ohm_100ah=0.0017,  # 5 to 15 mΩ for 12 V: common practice, no source
             usual_series=6,
+            charge_range_v=(2.35, 2.47),  # to 14.8 V: common practice, no source
+            float_v=2.25,  # 13.2 to 13.8 V: common practice, no source
+            compensation_v_per_c=-0.005,  # -4 to -5 mV: common practice, no source
+            max_charge_c=0.2,  # 0.1 to 0.2: common practice, no source
+            max_discharge_c=1.0,  # common practice, no source
+            cold_charge_c=-20.0,  # common practice, no source
+            peukert=1.25,  # 1.2 to 1.4: common practice, no source
+            cold_share=(0.73, 0.85, 0.91, 1.0),  # 1 + 0.006 (T - 25); from memory
+            self_discharge_month=0.045,  # 3 to 6 %: common practice, no source
+            storage_soc=1.0,  # common practice, no source
+            top_up_soc=0.75,  # common practice, no source
+            is_lead=True,
             caution=_LEAD,
+        ),
+        Chemistry(
+            key="nimh",
+            name="NiMH",
+            cell_nominal_v=1.2,
+            # Full 1.30 to 1.40 V, flat 1.2 to 1.25 V: common practice, no source.
+            curve_soc=(0, 0.1, 0.3, 0.7, 0.9, 1.0),
+            curve_v=(1.1, 1.2, 1.24, 1.27, 1.31, 1.38),
+            curve_sd_v=0.02,  # common practice, no source
+            charge_v=1.45,  # ends on a fall, not on a voltage; no source
+            disconnect_v=1.05,  # common practice, no source
+            protection_v=0.0,
+            coulombic=0.75,  # 0.66 to 0.90: common practice, no source
+            charge_c=0.1,  # 16 h at 0.1 C: common practice, no source
+            tail_c=0.1,  # common practice, no source
+            taper_h=0.1,  # common practice, no source
+            untested_share=0.7,  # common practice, no source
+            reserve_soc=0.2,  # common practice, no source
+            cell_ohm_100ah=0.0006,  # 25 mΩ for 2.4 Ah: common practice, no source
+            usual_series=10,
+            charge_range_v=(1.4, 1.55),  # common practice, no source
+            float_v=None,  # common practice, no source
+            max_charge_c=0.5,  # common practice, no source
+            max_discharge_c=2.0,  # common practice, no source
+            cold_charge_c=0.0,  # common practice, no source
+            peukert=1.05,  # common practice, no source
+            rated_h=5.0,  # 0.2 C: IEC 61951-2, from memory
+            cold_share=(0.5, 0.85, 0.95, 1.0),  # common practice, no source
+            self_discharge_month=0.25,  # 20 to 30 % in the first: no source
+            storage_soc=0.4,  # common practice, no source
+            top_up_soc=0.2,  # common practice, no source
+            caution="Use a charger that ends on temperature or a fall of voltage; "
+            "never in a closed box. The maker's instructions come first.",
+        ),
+        Chemistry(
+            key="alkaline",
+            name="Alkaline (not rechargeable)",
+            cell_nominal_v=1.5,
+            # Fresh 1.55 to 1.62 V, end 0.8 to 0.9 V: IEC 60086, from memory.
+            curve_soc=(0, 0.1, 0.3, 0.6, 0.9, 1.0),
+            curve_v=(0.9, 1.1, 1.22, 1.33, 1.48, 1.6),
+            curve_sd_v=0.03,  # common practice, no source
+            charge_v=1.65,  # never charged; the highest it is seen at
+            disconnect_v=0.95,  # common practice, no source
+            protection_v=0.0,
+            coulombic=1.0,
+            charge_c=0.0,  # never charged
+            tail_c=0.01,
+            taper_h=0.1,
+            untested_share=0.6,  # at radio currents: common practice, no source
+            reserve_soc=0.1,  # common practice, no source
+            cell_ohm_100ah=0.004,  # 150 mΩ for 2.5 Ah: common practice, no source
+            usual_series=8,
+            charge_range_v=(0.0, 0.0),  # never charged
+            float_v=None,
+            max_charge_c=0.0,
+            max_discharge_c=0.3,  # common practice, no source
+            cold_charge_c=100.0,  # never charged
+            peukert=1.25,  # 2.5 Ah at 0.1 A, 1.5 Ah at 0.5 A: no source
+            rated_h=25.0,  # common practice, no source
+            cold_share=(0.5, 0.8, 0.9, 1.0),  # half at -20 °C: no source
+            self_discharge_month=0.003,  # common practice, no source
+            storage_soc=1.0,
+            top_up_soc=0.0,
+            test_days=3650,
+            is_rechargeable=False,
+            caution="Never charge it. Take it out of what is put away: it leaks.",
         ),
     )
 }

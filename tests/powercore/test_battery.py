@@ -1,5 +1,7 @@
 """What a battery can really give, and until when."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -9,8 +11,11 @@ from scipy.integrate import quad
 from powercore.battery import (
     Feeding,
     Pack,
+    air_band,
     current_for_power,
     disconnect_of,
+    labelled_wh,
+    peukert_hours,
     refusal,
 )
 from powercore.chemistry import CHEMISTRIES, chemistry_of
@@ -197,3 +202,73 @@ def test_curves_rise_and_invert(chemistry):
 
     assert (np.diff(chem.curve_v) > 0).all()
     assert chem.soc_at(chem.rested_v(soc)) == pytest.approx(soc, abs=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("capacity_ah", "rated_h", "exponent", "amps", "hours"),
+    [  # Peukert 1897, t = H (C / (I H))^k; the last is slower than rated
+        (100, 20, 1.2, 10, 8.705506),
+        (100, 20, 1.1, 25, 3.405360),
+        (35, 20, 1.25, 7, 3.535534),
+        (100, 20, 1.05, 20, 4.665165),
+        (100, 20, 1.3, 2.5, 40.0),
+        (100, 20, 1.25, 5, 20.0),
+    ],
+)
+def test_peukert_gives_the_hours_and_never_more_than_the_print(
+    capacity_ah, rated_h, exponent, amps, hours
+):
+    """Worked examples; at the rated current any exponent gives the rated hours."""
+    found = peukert_hours(capacity_ah, rated_h, exponent, amps)
+
+    assert found == pytest.approx(hours, rel=1e-6)
+
+
+@pytest.mark.parametrize(
+    ("volts", "milliamp_hours", "is_lead", "band"),
+    [  # 49 CFR 175.10(a)(18) and IATA DGR 2.3.5, from memory; bands are inclusive
+        ("12.8", "7800", False, "carry-on"),
+        ("12.8", "7812.5", False, "carry-on"),
+        ("3.6", "27780", False, "with the airline's approval"),
+        ("12.8", "12500", False, "with the airline's approval"),
+        ("14.8", "10900", False, "not on a passenger aircraft"),
+        ("12.8", "20000", False, "not on a passenger aircraft"),
+        ("12", "9000", True, "not on a passenger aircraft"),
+        ("12.8", "7813", False, "with the airline's approval"),  # 100.0064 Wh
+    ],
+)
+def test_air_bands_are_judged_before_rounding(volts, milliamp_hours, is_lead, band):
+    """Exactly 100 and exactly 160 pass; a hair more does not."""
+    assert air_band(labelled_wh(volts, milliamp_hours), is_lead=is_lead) == band
+
+
+@pytest.mark.parametrize(
+    ("base_v", "per_c", "temp_c", "volts"),
+    [  # V + T compensation, arithmetic by hand
+        (14.4, -0.003, 5, 14.76),
+        (14.4, -0.004, 40, 14.04),
+        (13.6, -0.005, 0, 14.35),
+        (14.1, -0.004, 5, 14.58),
+    ],
+)
+def test_charging_volts_follow_the_temperature(base_v, per_c, temp_c, volts):
+    """Six cells; each default lies in the span of makers' figures."""
+    cells = replace(chemistry_of("agm"), compensation_v_per_c=per_c)
+
+    assert 6 * cells.charge_v_at(temp_c, base_v / 6) == pytest.approx(volts, abs=1e-9)
+
+
+def test_lead_acid_loses_capacity_in_the_cold():
+    """100 Ah at 10, 0 °C: 91, 85 Ah; IEC 60896 style 1 + 0.006 (T - 25), memory."""
+    shares = [chemistry_of("agm").capacity_share(temp) for temp in (25, 10, 0)]
+
+    assert shares == pytest.approx([1.0, 0.91, 0.85])
+
+
+def test_a_profile_stays_within_the_makers_limits():
+    """14.4 V under a 14.4 V limit is fine, 14.6 V is refused with the reason."""
+    assert make_pack(max_charge_v=14.4, charge_v=14.4).absorb_v == 14.4
+    with pytest.raises(OutOfRange, match="Charging voltage must be between 14 and 14"):
+        make_pack(max_charge_v=14.4, charge_v=14.6)
+    with pytest.raises(OutOfRange, match="Maker's charging limit"):
+        make_pack(max_charge_v=29.2)

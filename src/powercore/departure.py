@@ -1,0 +1,147 @@
+"""The departure gate: a battery goes as full only on evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from powercore.battery import Pack
+from powercore.upkeep import kept_share
+
+#: How far under its absorption voltage a charge may end. [V per cell]
+_NEAR_CELL_V = 0.02
+#: The tail may be a little above the chemistry's. [ratio]
+_TAIL_RATIO = 1.25
+#: Least rest after which volts mean something: lithium, lead-acid. [min]
+_REST_LITHIUM_MIN, _REST_LEAD_MIN = 30.0, 240.0
+#: A battery proved full stays full for so much self-discharge. [share]
+FULL_SHARE = 0.97
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChargeEnd:
+    """How a charge ended, as somebody read it."""
+
+    volts: float
+    amps: float
+    #: Days ago. [d]
+    days: float = 0.0
+    #: Put in by the counter. [Ah]
+    ah_in: float | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rested:
+    """A voltage read with nothing connected."""
+
+    volts: float
+    minutes: float
+    days: float = 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Evidence:
+    """What is known of a battery before it leaves."""
+
+    charge_end: ChargeEnd | None = None
+    rested: Rested | None = None
+    #: Counted out since it was full; None without a counter. [Ah]
+    out_since_full_ah: float | None = None
+    #: Used since the charge ended, by whatever was noted.
+    was_used: bool = False
+    switches_off: bool | None = None
+    load_off: bool | None = None
+    temp_c: float = 20.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Gate:
+    """Whether it may go as full; by what; what is missing."""
+
+    is_full: bool
+    proof: str
+    missing: tuple[str, ...]
+
+
+def full_rested_v(pack: Pack) -> float:
+    """
+    Rested voltage from which a pack may count as full. [V]
+
+    From the chemistry's curve: at 90 % where volts tell (lead-acid, NMC, LiPo, and
+    NiMH); at 95 % for LiFePO4, where they alone prove nothing.
+    """
+    level = 0.95 if pack.chemistry == "lifepo4" else 0.93
+    return pack.rested_v(level)
+
+
+def gate(pack: Pack, evidence: Evidence) -> Gate:
+    """
+    Judge whether a battery may leave as full.
+
+    Full is proved by a charge that reached absorption and fell to the tail and has
+    not been used since, or by rested volts together with a count; rested volts
+    alone do for chemistries whose volts tell. Switches and loads must be off.
+    """
+    missing: list[str] = []
+    proof = ""
+    end = evidence.charge_end
+    if end is None:
+        missing.append("no charge to the end is noted")
+    else:
+        proof, lacks = _by_charge(pack, end, evidence)
+        missing += lacks
+    if not proof and evidence.rested is not None:
+        proof, lacks = _by_rest(pack, evidence.rested, evidence)
+        missing = lacks if not lacks else [*missing, *lacks]
+    if evidence.switches_off is not True:
+        missing.append("nobody noted that its switches are off")
+    if evidence.load_off is not True:
+        missing.append("nobody noted that nothing draws from it")
+    if proof:
+        missing = [words for words in missing if words.startswith("nobody noted")]
+    return Gate(
+        is_full=bool(proof) and not missing, proof=proof, missing=tuple(missing)
+    )
+
+
+def _by_charge(pack: Pack, end: ChargeEnd, evidence: Evidence) -> tuple[str, list[str]]:
+    lacks = []
+    absorb_v = pack.absorb_v - _NEAR_CELL_V * pack.series
+    tail_a = pack.chem.tail_c * pack.nameplate_ah * _TAIL_RATIO
+    if end.volts < absorb_v:
+        lacks.append(f"the charge ended at {end.volts:.2f} V, below {absorb_v:.2f} V")
+    if end.amps > tail_a:
+        lacks.append(
+            f"the charge ended at {end.amps:.2f} A, the tail is {tail_a:.2f} A"
+        )
+    if evidence.was_used:
+        lacks.append("it was used since it was charged")
+    kept = kept_share(pack.chem, end.days, evidence.temp_c)
+    if kept < FULL_SHARE:
+        lacks.append(f"{end.days:.0f} days since it was full: about {kept:.0%} by now")
+    if lacks:
+        return "", lacks
+    return f"absorption at {end.volts:.2f} V, tail {end.amps:.2f} A", []
+
+
+def _by_rest(pack: Pack, rested: Rested, evidence: Evidence) -> tuple[str, list[str]]:
+    lacks = []
+    needed_min = _REST_LEAD_MIN if pack.chem.is_lead else _REST_LITHIUM_MIN
+    full_v = full_rested_v(pack)
+    if rested.minutes < needed_min:
+        lacks.append(
+            f"unplugged for {rested.minutes:.0f} min; {needed_min:.0f} min are needed"
+        )
+    if rested.volts < full_v:
+        lacks.append(f"rested at {rested.volts:.2f} V, full is {full_v:.2f} V")
+    if kept_share(pack.chem, rested.days, evidence.temp_c) < FULL_SHARE:
+        lacks.append(f"that reading is {rested.days:.0f} days old")
+    count = evidence.out_since_full_ah
+    if pack.chemistry == "lifepo4":
+        if count is None:
+            lacks.append("volts alone prove nothing for LiFePO4; a count is needed")
+        elif count > (1 - FULL_SHARE) * pack.trusted_ah:
+            lacks.append(f"{count:.1f} Ah were counted out since it was full")
+    if lacks:
+        return "", lacks
+    with_count = "" if count is None else f", {count:.1f} Ah out since full"
+    return f"rested at {rested.volts:.2f} V{with_count}", []

@@ -1,0 +1,122 @@
+"""Wire, fuses and connectors against standards' tables and worked examples."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from powercore.errors import OutOfRange, UnknownKey
+from powercore.wiring import (
+    PLUG,
+    SOCKET,
+    End,
+    Wire,
+    ampacity_a,
+    awg_area_mm2,
+    awg_diameter_mm,
+    fuse_for,
+    smallest_awg,
+    voltage_drop_v,
+)
+
+
+@pytest.mark.parametrize(
+    ("awg", "diameter_mm", "area_mm2", "at_20", "at_50", "at_75"),
+    [  # ASTM B258 diameters; IEC 60028 copper, in mΩ/m
+        (18, 1.0237, 0.8230, 20.948, 23.418, 25.476),
+        (16, 1.2908, 1.3087, 13.174, 14.727, 16.022),
+        (14, 1.6277, 2.0809, 8.2853, 9.2622, 10.076),
+        (12, 2.0525, 3.3088, 5.2107, 5.8250, 6.3370),
+        (10, 2.5882, 5.2612, 3.2770, 3.6634, 3.9854),
+        (8, 3.2636, 8.3656, 2.0609, 2.3039, 2.5064),
+        (6, 4.1154, 13.302, 1.2961, 1.4490, 1.5763),
+        (4, 5.1894, 21.151, 0.8152, 0.9113, 0.9913),
+    ],
+)
+def test_gauges_have_their_size_and_resistance(
+    awg, diameter_mm, area_mm2, at_20, at_50, at_75
+):
+    """Diameter, area and resistance at three temperatures."""
+    assert awg_diameter_mm(awg) == pytest.approx(diameter_mm, rel=1e-4)
+    assert awg_area_mm2(awg) == pytest.approx(area_mm2, rel=1e-4)
+    for temp_c, milliohm in ((20, at_20), (50, at_50), (75, at_75)):
+        wire = Wire(length_m=1, awg=awg, temp_c=temp_c)
+        assert wire.ohm_per_m * 1000 == pytest.approx(milliohm, rel=1e-4)
+
+
+@pytest.mark.parametrize(
+    ("size", "length_m", "amps", "temp_c", "drop_v"),
+    [  # V = 2 L r I; the last by IEC 60228 class 5, 2.5 mm²
+        ({"awg": 10}, 3, 20, 20, 0.39324),
+        ({"awg": 12}, 3, 20, 20, 0.62528),
+        ({"awg": 14}, 1.5, 5, 20, 0.12428),
+        ({"awg": 12}, 10, 5.56, 50, 0.64774),
+        ({"awg": 8}, 2, 22, 20, 0.18136),
+        ({"area_mm2": 2.5}, 3, 10, 20, 0.4788),
+    ],
+)
+def test_drop_counts_the_way_there_and_back(size, length_m, amps, temp_c, drop_v):
+    """Worked examples."""
+    wire = Wire(length_m=length_m, temp_c=temp_c, **size)
+
+    assert voltage_drop_v(wire, amps) == pytest.approx(drop_v, rel=1e-4)
+
+
+def test_sixty_five_feet_at_five_amps():
+    """65 ft one way at 5 A: 1.03, 0.65, 0.41 V. Common practice, no source."""
+    drops = [voltage_drop_v(Wire(length_m=65 * 0.3048, awg=n), 5) for n in (12, 10, 8)]
+
+    assert drops == pytest.approx([1.03, 0.65, 0.41], abs=0.005)
+
+
+def test_the_thinnest_wire_that_will_do():
+    """3 m, 20 A, 13.8 V, 3 %: at least 4.997 mm², so AWG 10."""
+    assert smallest_awg(3, 20, 13.8) == 10
+    assert smallest_awg(60, 30, 13.8) is None
+
+
+@pytest.mark.parametrize(
+    ("sustained_a", "rating_a"), [(4, 5), (8, 10), (12, 15), (20, 25), (24, 30)]
+)
+def test_sustained_current_asks_for_a_fifth_more_than_four(sustained_a, rating_a):
+    """Rating of at least I / 0.8. Common practice, no source."""
+    assert fuse_for(sustained_a, sustained_a, None) == rating_a
+
+
+def test_a_radio_is_right_on_its_fuse_and_the_wire_may_forbid_it():
+    """22 A key down, 9 A on the mean: 25 A; not on AWG 18, which carries 20 A."""
+    assert fuse_for(9, 22, None) == 25
+    assert fuse_for(9, 22, Wire(length_m=1, awg=18)) is None
+
+
+def test_ampacity_is_the_table_and_rises_between():
+    """ABYC E-11, from memory: AWG 10 carries 60 A, AWG 12 45 A."""
+    assert ampacity_a(awg_area_mm2(10)) == pytest.approx(60, rel=1e-6)
+    assert 45 < ampacity_a(4.0) < 60
+
+
+@given(st.floats(0.1, 30), st.floats(0.1, 30))
+def test_more_copper_carries_more(one, other):
+    """Ampacity rises with the cross-section."""
+    assert ampacity_a(max(one, other)) >= ampacity_a(min(one, other))
+
+
+def test_ends_mate_by_shell_and_polarity():
+    """A plug goes into a socket of its family; reversed it fits and must not."""
+    plug = End(connector="barrel-5521", gender=PLUG)
+    socket = End(connector="barrel-5521", gender=SOCKET)
+    wrong = End(connector="barrel-5521", gender=SOCKET, is_reversed=True)
+
+    assert plug.mates(socket)
+    assert plug.shells_mate(wrong)
+    assert not plug.mates(wrong)
+    assert not plug.shells_mate(End(connector="barrel-5525", gender=SOCKET))
+
+
+def test_a_wire_and_an_end_that_can_t_be_are_refused():
+    """Both sizes, neither size, no gender, too much gender."""
+    with pytest.raises(OutOfRange, match="AWG or its mm²"):
+        Wire(length_m=1)
+    with pytest.raises(UnknownKey, match="say plug or socket"):
+        End(connector="vehicle")
+    with pytest.raises(UnknownKey, match="no plug and socket"):
+        End(connector="genderless-30", gender=PLUG)
