@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.core.management import call_command
 from django.db import transaction
 from django.test import Client
@@ -16,9 +17,17 @@ from hollow_kettle.people.services import give_duty, make_person
 from hollow_kettle.plan import services as plan
 from hollow_kettle.plan.library import stock_patterns
 from hollow_kettle.plan.models import Event, OperatingPattern
+from hollow_kettle.shelf.attachments import attach
+from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.library import stock_library
 from hollow_kettle.shelf.models import EquipmentType
-from hollow_kettle.shelf.services import save_battery
+from hollow_kettle.shelf.services import (
+    add_port,
+    kits,
+    record_test,
+    save_asset,
+    save_battery,
+)
 
 # Timing on a shared machine is noise; the same examples on every run.
 settings.register_profile(
@@ -64,6 +73,45 @@ def shelf(marin, stocked):
         )
         for tag in ("K01", "K02", "K03", "K04")
     }
+
+
+@pytest.fixture
+def kit(shelf, marin):
+    """A wired kit of K01, a radio and a charger, with a record of each sort."""
+
+    def put(kind, tag, **values):
+        return save_asset(KINDS[kind], None, by=marin, tag=tag, **values)
+
+    radio = put(
+        "device",
+        "R01",
+        name="HF radio",
+        receive_a=1.2,
+        transmit_idle_a=3.0,
+        key_down_a=21.0,
+        low_key_down_a=9.5,
+        min_v=11.7,
+        maker_fuse_a=25.0,
+        tx_w=100.0,
+    )
+    charger = put("charger", "C01", max_a=10.0, absorb_v=14.4, setting="lifepo4")
+    made = put("kit", "Q01", name="Drumlin HF", steps="Switch on.\nListen.")
+    kits.start_path(
+        made, battery=shelf["K01"], load=radio, fuse_a=30.0, awg=10, length_m=0.5,
+        connector="genderless-45",
+    )  # fmt: skip
+    kits.save_way(made, source=charger)
+    kits.save_item(made, None, name="spare 25 A fuses", count=3, container="Box 1")
+    kits.cut_version(made, why="first", by=marin)
+    kits.add_note(made, what="change", words="block fixed with screws")
+    kits.add_noise(made, source="charger", heard_on="40 m", installation="in the lid")
+    kits.save_spare(made, name="fuse 25 A", have=1, want=3)
+    add_port(made, name="out", connector="genderless-45", flow="out")
+    attach(
+        made, file=SimpleUploadedFile("wiring.txt", b"red is plus"), words="", by=marin
+    )
+    record_test(shelf["K01"], by=marin, what="sag", amps=10.0, start_v=13.2, end_v=12.9)
+    return made
 
 
 @pytest.fixture

@@ -4,6 +4,8 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect
 from django.urls import include, path
 
+from hollow_kettle.shelf.views.assets import label
+
 
 def home(request: HttpRequest) -> HttpResponse:
     """Go where the work is: to the event under way, else to the shelf."""
@@ -12,6 +14,9 @@ def home(request: HttpRequest) -> HttpResponse:
 
 urlpatterns = [
     path("", home, name="home"),
+    # A label's code holds its path in capitals, which makes the code smaller.
+    path("t/<slug:token>/", label, name="label"),
+    path("T/<slug:token>/", label, name="label_in_capitals"),
     path("", include("hollow_kettle.people.urls")),
     path("shelf/", include("hollow_kettle.shelf.urls")),
     path("plan/", include("hollow_kettle.plan.urls")),

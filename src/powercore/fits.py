@@ -125,10 +125,6 @@ def _mind(charger: Charger, battery: Battery) -> tuple[str, ...]:
     )
     if charger.float_v is not None and charger.float_v > (float_v or 0) + 0.05:
         mind.append("unplug when full")
-    if battery.pack.chem.is_lithium:
-        mind.append("watch it, never at or below 0 °C")
-    elif battery.pack.chem.is_lead:
-        mind.append("ventilate")
     return tuple(mind)
 
 

@@ -13,7 +13,7 @@ from hollow_kettle.exchange.tables import (
     Column,
     TableFault,
     defuse,
-    read_csv,
+    read_table,
     restore,
     write_csv,
 )
@@ -42,7 +42,7 @@ def test_a_table_comes_back_as_it_went_out(rows):
     """Text with commas, quotes and formulas, and numbers, survive the round trip."""
     written = write_csv(["tag", "ah"], [{"tag": t, "ah": n} for t, n in rows])
 
-    preview = read_csv(written.encode(), COLUMNS)
+    preview = read_table(written.encode(), COLUMNS)
 
     assert [(row["tag"], row["ah"]) for _, row in preview.rows] == rows
 
@@ -66,7 +66,7 @@ def test_comma_semicolon_tab_and_byte_order_marks_are_understood(delimiter, enco
         delimiter.join(["Tag", "CAPACITY"]) + "\r\n" + delimiter.join(["Kü1", number])
     )
 
-    preview = read_csv(text.encode(encoding), COLUMNS)
+    preview = read_table(text.encode(encoding), COLUMNS)
 
     assert preview.rows == [(2, {"tag": "Kü1", "ah": 12.94})]
 
@@ -85,14 +85,14 @@ def test_comma_semicolon_tab_and_byte_order_marks_are_understood(delimiter, enco
 def test_an_unreadable_file_says_why(content, words):
     """Encoding, size, emptiness and headings each have their own sentence."""
     with pytest.raises(TableFault, match=words):
-        read_csv(content, COLUMNS)
+        read_table(content, COLUMNS)
 
 
 def test_each_fault_names_row_column_and_reason():
     """All faults of a file are shown at once, as a spreadsheet counts rows."""
     content = b"tag,ah,shoe\nK1,NaN,9\n,3,9\nK3,-4,9\nK4,=1+2,9\nK5,1e9,9\n"
 
-    preview = read_csv(content, COLUMNS)
+    preview = read_table(content, COLUMNS)
 
     assert [(f.row, f.column) for f in preview.faults] == [
         (2, "ah"),

@@ -10,6 +10,7 @@ from hollow_kettle.field import services as field
 from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.plan.models import OpenHours, StationEquipment
 from hollow_kettle.plan.services import make_rotation
+from hollow_kettle.shelf import paper
 
 ROLES = (
     "coordinator", "station_lead", "logger", "runner", "observer", "stranger", "nobody",
@@ -41,19 +42,81 @@ TABLE = {
     ("people:person_add", "POST"): BOSS,
     ("people:club_edit", "GET"): BOSS,
     ("people:club_edit", "POST"): BOSS,
-    ("shelf:battery_list", "GET"): EVERYBODY,
-    ("shelf:battery_detail", "GET"): EVERYBODY,
-    ("shelf:battery_export", "GET"): EVERYBODY,
+    ("shelf:asset_list", "GET"): EVERYBODY,
+    ("shelf:list_results", "GET"): EVERYBODY,
+    ("shelf:asset_detail", "GET"): EVERYBODY,
+    ("shelf:attachment", "GET"): EVERYBODY,
+    ("shelf:out_list", "GET"): EVERYBODY,
+    ("shelf:due_list", "GET"): EVERYBODY,
+    ("shelf:gate_list", "GET"): EVERYBODY,
+    ("shelf:matrix", "GET"): EVERYBODY,
+    ("shelf:lead_finder", "GET"): EVERYBODY,
+    ("shelf:charge_by", "GET"): EVERYBODY,
+    ("shelf:kit_detail", "GET"): EVERYBODY,
+    ("shelf:packing", "GET"): EVERYBODY,
+    ("shelf:kit_card", "GET"): EVERYBODY,
+    ("shelf:packing_print", "GET"): EVERYBODY,
+    ("shelf:kit_drawing", "GET"): EVERYBODY,
+    ("shelf:version_detail", "GET"): EVERYBODY,
+    ("shelf:labels", "GET"): EVERYBODY,
+    ("shelf:export", "GET"): EVERYBODY,
+    ("shelf:export_all", "GET"): EVERYBODY,
     ("shelf:equipment_list", "GET"): EVERYBODY,
-    ("shelf:battery_add", "GET"): BOSS,
-    ("shelf:battery_add", "POST"): BOSS,
-    ("shelf:battery_edit", "GET"): BOSS,
-    ("shelf:battery_edit", "POST"): BOSS,
-    ("shelf:battery_import", "GET"): BOSS,
-    ("shelf:battery_import", "POST"): BOSS,
-    ("shelf:battery_import_apply", "POST"): BOSS,
-    ("shelf:capacity_add", "POST"): BOSS,
-    ("shelf:battery_archive", "POST"): BOSS,
+    ("shelf:packing_tick", "POST"): EVERYBODY,
+    ("shelf:kind_list", "GET"): BOSS,
+    ("shelf:asset_add", "GET"): BOSS,
+    ("shelf:asset_add", "POST"): BOSS,
+    ("shelf:asset_edit", "GET"): BOSS,
+    ("shelf:asset_edit", "POST"): BOSS,
+    ("shelf:bench_add", "GET"): BOSS,
+    ("shelf:bench_add", "POST"): BOSS,
+    ("shelf:check_in", "GET"): BOSS,
+    ("shelf:check_in", "POST"): BOSS,
+    ("shelf:check_out", "GET"): BOSS,
+    ("shelf:check_out", "POST"): BOSS,
+    ("shelf:hold", "GET"): BOSS,
+    ("shelf:hold", "POST"): BOSS,
+    ("shelf:release", "GET"): BOSS,
+    ("shelf:release", "POST"): BOSS,
+    ("shelf:charged", "GET"): BOSS,
+    ("shelf:charged", "POST"): BOSS,
+    ("shelf:rested", "GET"): BOSS,
+    ("shelf:rested", "POST"): BOSS,
+    ("shelf:checked", "GET"): BOSS,
+    ("shelf:checked", "POST"): BOSS,
+    ("shelf:kit_path", "GET"): BOSS,
+    ("shelf:kit_path", "POST"): BOSS,
+    ("shelf:kit_contents", "GET"): BOSS,
+    ("shelf:kit_contents", "POST"): BOSS,
+    ("shelf:kit_records", "GET"): BOSS,
+    ("shelf:kit_records", "POST"): BOSS,
+    ("shelf:import", "GET"): BOSS,
+    ("shelf:import", "POST"): BOSS,
+    ("shelf:bulk", "POST"): BOSS,
+    ("shelf:asset_archive", "POST"): BOSS,
+    ("shelf:port_add", "POST"): BOSS,
+    ("shelf:port_delete", "POST"): BOSS,
+    ("shelf:attachment_add", "POST"): BOSS,
+    ("shelf:attachment_delete", "POST"): BOSS,
+    ("shelf:bench_accept", "POST"): BOSS,
+    ("shelf:strike", "POST"): BOSS,
+    ("shelf:finding_accept", "POST"): BOSS,
+    ("shelf:finding_reopen", "POST"): BOSS,
+    ("shelf:kit_start", "POST"): BOSS,
+    ("shelf:way_add", "POST"): BOSS,
+    ("shelf:version_add", "POST"): BOSS,
+    ("shelf:packing_close", "POST"): BOSS,
+    ("shelf:part_delete", "POST"): BOSS,
+    ("shelf:way_delete", "POST"): BOSS,
+    ("shelf:item_edit", "POST"): BOSS,
+    ("shelf:item_delete", "POST"): BOSS,
+    ("shelf:note_done", "POST"): BOSS,
+    ("shelf:noise_state", "POST"): BOSS,
+    ("shelf:spare_count", "POST"): BOSS,
+    ("shelf:import_apply", "POST"): BOSS,
+    ("shelf:import_columns", "POST"): BOSS,
+    ("label", "GET"): EVERYBODY,
+    ("label_in_capitals", "GET"): EVERYBODY,
     ("plan:event_list", "GET"): EVERYBODY,
     ("plan:event_add", "GET"): BOSS,
     ("plan:event_add", "POST"): BOSS,
@@ -121,20 +184,35 @@ def named_urls(patterns=None, prefix="", names=()):
             yield f"{prefix}{pattern.name}", parts
 
 
+@pytest.fixture(autouse=True)
+def quick_paper(monkeypatch):
+    """Pages on paper have tests of their own; here only who gets them counts."""
+    monkeypatch.setattr(paper, "_render", lambda *args: b"%PDF-")
+
+
 @pytest.fixture
-def urls(event, esker, shelf, marin, people):
+def urls(event, esker, shelf, kit, marin, people):
     """An address for every named URL, with things that exist."""
     rotation = make_rotation(event, by=marin)
     field.note(event, "note", by=marin, at=event.starts_at, note="rain")
     known = {
         "uid": event.pk, "station_uid": esker.pk, "upload_uid": uuid4(),
         "source_uid": event.sources.get().pk, "number": rotation.number,
-        "what": "reading", "key": "1",
+        "what": "reading", "key": "1", "kind": "battery", "token": kit.token,
         "pk": {
             "field:entry_strike": FieldEntry.objects.get().pk,
             "plan:equipment_delete": StationEquipment.objects.first().pk,
             "plan:hours_delete": OpenHours.objects.first().pk,
             "plan:duty_delete": people["observer"].duties.get().pk,
+            "shelf:port_delete": kit.ports.get().pk,
+            "shelf:part_delete": kit.path.first().pk,
+            "shelf:way_delete": kit.charge_ways.get().pk,
+            "shelf:item_edit": kit.items.first().pk,
+            "shelf:item_delete": kit.items.first().pk,
+            "shelf:version_detail": kit.versions.get().pk,
+            "shelf:note_done": kit.build_notes.get().pk,
+            "shelf:noise_state": kit.noises.get().pk,
+            "shelf:spare_count": kit.spares.get().pk,
         },
     }  # fmt: skip
     found = {}
@@ -144,11 +222,21 @@ def urls(event, esker, shelf, marin, people):
             value = known[part]
             kwargs[part] = value.get(name, 1) if isinstance(value, dict) else value
         if name.startswith("shelf:") and "uid" in parts:
-            kwargs["uid"] = shelf["K01"].pk
+            kwargs["uid"] = shelf_uid(name, shelf["K01"], kit)
         if name == "plan:yard_row_delete":
             kwargs["what"] = "crew"
         found[name] = reverse(name, kwargs=kwargs)
     return found
+
+
+def shelf_uid(name, battery, kit):
+    """The key of something that exists, of the kind that an address is about."""
+    if name.startswith("shelf:attachment") and name != "shelf:attachment_add":
+        return kit.attachments.get().pk
+    if name == "shelf:bench_accept":
+        return battery.tests.get().pk
+    is_kit = name.startswith(("shelf:kit", "shelf:packing", "shelf:way", "shelf:ver"))
+    return kit.pk if is_kit else battery.pk
 
 
 def test_every_url_is_in_the_table():
@@ -187,7 +275,7 @@ def test_each_role_gets_what_the_table_says(role, urls, client_of):
 #: With made-up keys these answer 404 to whoever may use them.
 _MISSING_IS_FINE = {
     "plan:yard_row_delete", "plan:walk_edit", "plan:event_state", "plan:source_add",
-    "shelf:battery_import_apply", "plan:station_import_apply",
+    "shelf:import_apply", "shelf:import_columns", "plan:station_import_apply",
 }  # fmt: skip
 
 

@@ -8,9 +8,11 @@ from django.urls import reverse
 
 from hollow_kettle.exchange.models import Upload
 from hollow_kettle.shelf import services, tables
+from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.models import Asset, Battery, Estimate
 from hollow_kettle.shelf.queries import shelf_batteries, shelf_battery
 
+BATTERIES = KINDS["battery"]
 HEAD = "tag,chemistry,series,nominal_v,nameplate_ah,tested_ah,hold\n"
 
 
@@ -64,7 +66,7 @@ def test_bad_input_names_field_and_range_and_saves_nothing(shelf, boss, values, 
     """The form says what is wrong, keeps what was typed, and writes nothing."""
     data = {"tag": "Q77", "chemistry": "lifepo4", "series": "4", "nameplate_ah": "20,5"}
 
-    response = boss.post(reverse("shelf:battery_add"), data | values)
+    response = boss.post(reverse("shelf:asset_add", args=["battery"]), data | values)
 
     assert response.status_code == 422
     assert words in response.content.decode().replace("&#x27;", "'")
@@ -80,7 +82,7 @@ def test_a_decimal_comma_and_a_nominal_voltage_make_a_battery(shelf, boss):
         "nameplate_ah": "7,2",
     }
 
-    response = boss.post(reverse("shelf:battery_add"), data)
+    response = boss.post(reverse("shelf:asset_add", args=["battery"]), data)
 
     asset = Asset.objects.get(tag="Q77")
     assert response.status_code == 302
@@ -91,11 +93,15 @@ def test_what_goes_out_comes_back_unchanged(shelf, marin):
     """Export, import: every row is unchanged; the second import changes nothing."""
     services.set_hold(shelf["K02"], because="=HYPERLINK(1), 'quoted'")
 
-    preview, planned = tables.preview_batteries(tables.export_batteries().encode())
+    preview, planned = tables.preview_list(
+        BATTERIES, tables.export_list(BATTERIES).encode()
+    )
 
     assert preview.faults == []
     assert {row.what for row in planned} == {"unchanged"}
-    assert tables.apply_batteries(tables.export_batteries().encode(), by=marin) == (
+    assert tables.apply_list(
+        BATTERIES, tables.export_list(BATTERIES).encode(), by=marin
+    ) == (
         0,
         0,
     )
@@ -110,14 +116,14 @@ def test_what_goes_out_comes_back_unchanged(shelf, marin):
         ("B7,lifepo4,0,,20,,", "series", "between 1 and 120"),
         ("B7,lifepo4,4,0,20,,", "nominal_v", "between 1.2 and 500 V"),
         ("B7,lifepo4,4,24,20,,", "nominal_v", "make 12.8 V nominal, not 24 V"),
-        ("B7,lifepo4,,,20,,", "nominal_v", "give series"),
+        ("B7,lifepo4,,,20,,", "series", "Give the cells in series"),
         ("B7,agm,6,,=1+2,,", "nameplate_ah", "plain number"),
         (",agm,6,,20,,", "tag", "is empty"),
     ],
 )
 def test_each_fault_of_a_battery_list_is_named(shelf, row, column, words):
     """Row, column and reason, and nothing half-saved."""
-    preview, _ = tables.preview_batteries((HEAD + row).encode())
+    preview, _ = tables.preview_list(BATTERIES, (HEAD + row).encode())
 
     assert (preview.faults[0].column, preview.faults[0].row >= 2) == (column, True)
     assert words in preview.faults[0].reason
@@ -128,13 +134,13 @@ def test_an_import_is_seen_first_and_then_takes_all(shelf, boss):
     content = HEAD + "B7,lifepo4,,12.8,30,,\nK01,lifepo4,4,,20,17.5,\n"
     file = SimpleUploadedFile("list.csv", content.encode())
 
-    seen = boss.post(reverse("shelf:battery_import"), {"file": file})
+    seen = boss.post(reverse("shelf:import", args=["battery"]), {"file": file})
     assert "changes tested_ah" in seen.content.decode()
     assert not Asset.objects.filter(tag="B7").exists()
 
     upload = Upload.objects.get()
     done = boss.post(
-        reverse("shelf:battery_import_apply", args=[upload.pk]), follow=True
+        reverse("shelf:import_apply", args=["battery", upload.pk]), follow=True
     )
     assert "1 batteries are new, 1 changed" in done.content.decode()
     assert by_tag("K01").pack.trusted_ah == 17.5
@@ -145,13 +151,13 @@ def test_an_import_that_went_wrong_meanwhile_saves_nothing(shelf, boss, marin):
     file = SimpleUploadedFile(
         "list.csv", (HEAD + "B7,agm,6,,30,,\nB8,agm,6,,9,,").encode()
     )
-    boss.post(reverse("shelf:battery_import"), {"file": file})
+    boss.post(reverse("shelf:import", args=["battery"]), {"file": file})
     services.save_battery(
         None, by=marin, tag="B08", chemistry="agm", series=6, nameplate_ah=9.0
     )
 
     done = boss.post(
-        reverse("shelf:battery_import_apply", args=[Upload.objects.get().pk]),
+        reverse("shelf:import_apply", args=["battery", Upload.objects.get().pk]),
         follow=True,
     )
 
@@ -163,7 +169,7 @@ def test_a_file_over_the_cap_is_refused_with_the_cap(shelf, boss):
     """Six megabytes: nothing is kept, not even the upload."""
     file = SimpleUploadedFile("list.csv", b"tag\n" + b"x" * 6_000_000)
 
-    response = boss.post(reverse("shelf:battery_import"), {"file": file})
+    response = boss.post(reverse("shelf:import", args=["battery"]), {"file": file})
 
     assert response.status_code == 422
     assert "5 MB is the most" in response.content.decode()
@@ -174,7 +180,7 @@ def test_a_wrong_file_is_refused_on_the_page(shelf, boss):
     """A photo named .csv gets a sentence, not an error page."""
     file = SimpleUploadedFile("list.csv", b"\x89PNG\r\n\x1a\n" + bytes(range(256)))
 
-    response = boss.post(reverse("shelf:battery_import"), {"file": file})
+    response = boss.post(reverse("shelf:import", args=["battery"]), {"file": file})
 
     assert response.status_code == 422
     assert "not in UTF-8" in response.content.decode()
@@ -194,15 +200,15 @@ def test_the_shelf_is_read_in_the_same_number_of_queries_whatever_its_size(
             nameplate_ah=35.0,
         )
 
-    with django_assert_max_num_queries(7):
-        response = boss.get(reverse("shelf:battery_list"))
+    with django_assert_max_num_queries(15):
+        response = boss.get(reverse("shelf:asset_list"))
 
     assert "B49" in response.content.decode()
 
 
 def test_archiving_hides_and_can_be_undone(shelf, boss):
     """Nothing is deleted: off the shelf, and back."""
-    url = reverse("shelf:battery_archive", args=[shelf["K01"].pk])
+    url = reverse("shelf:asset_archive", args=[shelf["K01"].pk])
 
     boss.post(url)
     assert "K01" not in [item.asset.tag for item in shelf_batteries()]

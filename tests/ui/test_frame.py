@@ -38,7 +38,7 @@ def test_a_first_load_weighs_less_than_300_kb(boss, shelf):
     text = [*built.glob("*.css"), *built.glob("*.js"), *UI.glob("static/ui/js/*.js")]
     total = sum(len(gzip.compress(path.read_bytes())) for path in text)
     total += sum(path.stat().st_size for path in built.glob("fonts/*.woff2"))
-    total += len(gzip.compress(boss.get(reverse("shelf:battery_list")).content))
+    total += len(gzip.compress(boss.get(reverse("shelf:asset_list")).content))
 
     assert total < 300_000
 
@@ -104,7 +104,7 @@ def test_the_light_is_remembered_per_device(boss, stocked, cookie, light):
 
     assert (
         f'data-light="{light}"'
-        in boss.get(reverse("shelf:battery_list")).content.decode()
+        in boss.get(reverse("shelf:asset_list")).content.decode()
     )
 
 
@@ -117,7 +117,7 @@ def test_the_demo_says_so_on_every_page(boss, stocked):
 def test_an_empty_club_says_what_to_do_first(boss, stocked):
     """No battery, no event, nothing running, nothing to debrief."""
     for url, words in (
-        ("shelf:battery_list", "The shelf is empty"),
+        ("shelf:asset_list", "The shelf is empty"),
         ("plan:event_list", "No event yet"),
         ("field:home", "No event is under way"),
         ("debrief:home", "No event is closed yet"),

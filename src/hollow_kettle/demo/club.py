@@ -26,7 +26,7 @@ from hollow_kettle.plan.services import set_state
 from hollow_kettle.shelf.library import stock_library
 from hollow_kettle.shelf.models import Asset
 
-from . import events, shelf
+from . import events, gear, shelf
 from .history import Story
 
 PASSWORD = "kettle-on-the-boil"  # noqa: S105 - printed at each start of the demo
@@ -57,10 +57,18 @@ def load() -> None:
         )
         for name in PEOPLE
     }
-    owned = shelf.make_shelf(people["marin"])
+    start = from_local(_FIELD_DAY, events.ZONE)
+    Club.objects.update(clock_offset=start + timedelta(hours=HOURS_IN) - real_now())
+    shelf.make_shelf(people["marin"])
+    owned = gear.make_gear(people["marin"])
+    spring = shelf.SPRING
+    gear.make_history(owned, people["marin"], spring)
+    shelf.make_spring_tests(owned, people["marin"])
+    gear.make_tests(owned, people["marin"], spring)
+    gear.make_kits(owned, people["marin"], start.date())
     home = Place.objects.create(kind=PlaceKind.HOME, name="shack at Cold Tarn")
     _exercise(people, owned, home)
-    _field_day(people, owned, home)
+    _field_day(people, owned, home, start)
     _ice_storm(owned)
 
 
@@ -123,12 +131,15 @@ def _low_power(event: Event, people: dict[str, Actor]) -> None:
     )
 
 
-def _field_day(people: dict[str, Actor], owned: dict[str, Asset], home: Place) -> None:
+def _field_day(
+    people: dict[str, Actor], owned: dict[str, Asset], home: Place, start: datetime
+) -> None:
     event = events.make_event("Cold Tarn Field Day", _FIELD_DAY, 24, events.FIELD_DAY)
     events.make_yard(event, _FIELD_DAY, 24)
     events.make_crews(event, _FIELD_DAY, 24)
     events.choose(event, owned, " ".join(f"K{n:02d}" for n in range(1, 17)))
     _duties(event, people)
+    gear.make_custody(owned, people, start)
     events.publish_first(event, people["marin"])
     set_state(event, state=Event.State.RUNNING)
     _freeze(event, HOURS_IN)

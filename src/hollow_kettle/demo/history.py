@@ -69,7 +69,9 @@ class Story:
         self.stations = {str(s.pk): s for s in self.event.stations.all()}
         self.places = {
             str(place.station_key or place.pk): place
-            for place in Place.objects.filter(event_key=self.event.pk)
+            for place in Place.objects.filter(event_key=self.event.pk).exclude(
+                kind=PlaceKind.STATION
+            )
         }
         self.rack = field_log.yard_rack(self.event)
         self.late: dict[int | None, int] = {}

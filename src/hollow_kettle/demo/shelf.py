@@ -9,6 +9,8 @@ from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.shelf.services import record_capacity, save_battery
 
+SPRING = datetime(2026, 4, 11, 16, tzinfo=UTC)
+
 
 @dataclass(frozen=True, slots=True)
 class DemoBattery:
@@ -96,19 +98,27 @@ def make_shelf(by: Actor) -> dict[str, Asset]:
             parallel=1,
             nameplate_ah=battery.nameplate_ah,
             mass_kg=battery.mass_kg,
+            max_discharge_a=battery.nameplate_ah * (2.0 if battery.series < 6 else 1.5),
+            max_charge_a=battery.nameplate_ah * (1.0 if battery.series < 6 else 0.3),
             owner=battery.owner,
             home="shack at Cold Tarn",
             hold=battery.hold,
             note=battery.note,
         )
+        shelf[battery.tag] = asset
+    return shelf
+
+
+def make_spring_tests(shelf: dict[str, Asset], by: Actor) -> None:
+    """Record the capacity test of this spring for each battery that had one."""
+    for battery in BATTERIES:
         if battery.tested_ah is not None:
             record_capacity(
-                asset,
+                shelf[battery.tag],
                 tested_ah=battery.tested_ah,
+                sd=round(0.02 * battery.tested_ah, 2),
                 by=by,
                 origin="amp-hour meter, full to disconnect",
                 evidence="spring test",
-                at=datetime(2026, 4, 11, 16, tzinfo=UTC),
+                at=SPRING,
             )
-        shelf[battery.tag] = asset
-    return shelf

@@ -8,4 +8,4 @@ from hollow_kettle.ui.forms import Dressed
 class UploadForm(Dressed, forms.Form):
     """A file to import."""
 
-    file = forms.FileField(label="CSV file", allow_empty_file=True)
+    file = forms.FileField(label="CSV or XLSX file", allow_empty_file=True)

@@ -53,6 +53,27 @@ def read_upload(
     return {"form": form}
 
 
+def read_again(
+    request: HttpRequest,
+    uid: UUID,
+    *,
+    purpose: str,
+    preview: Callable[[bytes], tuple[Preview, list[Any]]],
+) -> dict[str, Any] | None:
+    """Read a kept upload once more, after its headings were explained."""
+    upload = upload_of(uid, purpose=purpose, by=actor_of(request))
+    if upload is None:
+        messages.error(request, "That upload is gone; send the file again.")
+        return None
+    found, planned = preview(bytes(upload.content))
+    return {
+        "form": UploadForm(),
+        "upload": upload,
+        "preview": found,
+        "planned": planned,
+    }
+
+
 def apply_upload(
     request: HttpRequest, uid: UUID, *, purpose: str, apply: Callable[[bytes], T]
 ) -> T | None:

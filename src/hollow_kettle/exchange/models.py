@@ -22,3 +22,21 @@ class Upload(models.Model):
 
     def __str__(self) -> str:
         return self.file_name
+
+
+class Heading(models.Model):
+    """What a club's own heading of a column means; remembered for the next list."""
+
+    purpose = models.CharField(max_length=40)
+    heading = models.CharField(max_length=80)
+    column = models.CharField(max_length=40)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["purpose", "heading"], name="exchange_heading_once"
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.heading} is {self.column}"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from datetime import datetime
+from datetime import date, datetime, time
 
 from powercore.errors import PowercoreError
 from powercore.values import in_range, parse_number
@@ -76,3 +76,32 @@ def wall_time(cell: str) -> datetime:
         except ValueError:
             continue
     raise CellFault(f"must be a date and time like 2026-06-27 14:00, not '{cell[:30]}'")
+
+
+_YES, _NO = ("yes", "y", "true", "1", "x"), ("no", "n", "false", "0", "-")
+
+
+def yes(cell: str) -> bool:
+    """Read yes or no."""
+    word = cell.casefold()
+    if word in _YES:
+        return True
+    if word in _NO:
+        return False
+    raise CellFault(f"must be yes or no, not '{cell[:20]}'")
+
+
+def day(cell: str) -> date:
+    """Read a date: 2026-04-11."""
+    try:
+        return date.fromisoformat(cell)
+    except ValueError:
+        raise CellFault(f"must be a date like 2026-04-11, not '{cell[:20]}'") from None
+
+
+def time_of_day(cell: str) -> time:
+    """Read a time of day: 22:00."""
+    try:
+        return time.fromisoformat(cell.zfill(5))
+    except ValueError:
+        raise CellFault(f"must be a time like 22:00, not '{cell[:20]}'") from None

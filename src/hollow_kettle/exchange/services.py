@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from uuid import UUID
 
 from django.core.files.uploadedfile import UploadedFile
 
 from hollow_kettle.people.models import Actor
 
-from .models import Upload
+from .models import Heading, Upload
 from .tables import MAX_BYTES, TableFault
 
 
@@ -37,3 +38,20 @@ def keep_upload(file: UploadedFile, *, purpose: str, by: Actor) -> Upload:
 def upload_of(uid: UUID, *, purpose: str, by: Actor) -> Upload | None:
     """Return somebody's own upload, or None when it is gone."""
     return Upload.objects.filter(pk=uid, purpose=purpose, actor=by).first()
+
+
+def headings_of(purpose: str) -> dict[str, str]:
+    """What a club's own headings mean: heading in lower case to name of a column."""
+    found = Heading.objects.filter(purpose=purpose).values_list("heading", "column")
+    return {heading.casefold(): column for heading, column in found}
+
+
+def remember_headings(purpose: str, meanings: Mapping[str, str]) -> None:
+    """Remember what headings mean; an empty column forgets one."""
+    for heading, column in meanings.items():
+        if column:
+            Heading.objects.update_or_create(
+                purpose=purpose, heading=heading[:80], defaults={"column": column}
+            )
+        else:
+            Heading.objects.filter(purpose=purpose, heading=heading[:80]).delete()

@@ -10,12 +10,19 @@ from __future__ import annotations
 
 import csv
 import io
+import zipfile
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from datetime import datetime, time
 from typing import Any
+
+import openpyxl
 
 MAX_BYTES = 5 * 1024 * 1024
 MAX_ROWS = 10_000
+
+#: How an XLSX workbook begins.
+_ZIP = b"PK\x03\x04"
 
 _RISKY = ("=", "+", "-", "@", "\t", "\r", "'")
 
@@ -54,8 +61,12 @@ class Preview:
     """A table as it was understood, before anything is kept."""
 
     rows: list[tuple[int, dict[str, Any]]] = field(default_factory=list)
+    #: Every row whose first column could be read, with faults elsewhere or not.
+    tagged: list[tuple[int, dict[str, Any]]] = field(default_factory=list)
     faults: list[Fault] = field(default_factory=list)
     ignored_columns: list[str] = field(default_factory=list)
+    #: Columns that no heading of the file was taken for.
+    absent_columns: list[str] = field(default_factory=list)
 
     def fault(self, row: int, column: str, reason: str) -> None:
         """Note what is wrong in one cell."""
@@ -86,27 +97,42 @@ def write_csv(names: Sequence[str], rows: Iterable[Mapping[str, object]]) -> str
     return out.getvalue()
 
 
-def read_csv(content: bytes, columns: Sequence[Column]) -> Preview:
+def read_table(
+    content: bytes,
+    columns: Sequence[Column],
+    *,
+    headings: Mapping[str, str] | None = None,
+    is_filled: bool = True,
+) -> Preview:
     """
-    Read a CSV file as a preview.
+    Read a CSV file or the first sheet of an XLSX workbook as a preview.
 
     Parameters
     ----------
     content : bytes
-        UTF-8 (with or without byte-order mark) or UTF-16 with one; cells parted by
-        comma, semicolon or tab.
+        CSV in UTF-8 (with or without byte-order mark) or UTF-16 with one, cells
+        parted by comma, semicolon or tab; or an XLSX workbook.
     columns : sequence of Column
         What to look for, by heading, in any order and case.
+    headings : mapping, optional
+        What other headings mean: heading in lower case to name of a column.
+    is_filled : bool
+        Whether a row names columns that the file doesn't have, as None.
 
     Raises
     ------
     TableFault
         If the file is too large, in another encoding, or has none of the columns.
     """
-    text = _decode(content)
-    if not text.strip():
-        raise TableFault("The file is empty; the first line must name the columns.")
-    head, *body = _records(text, columns)
+    columns = [_also(column, headings or {}) for column in columns]
+    if content[:4] == _ZIP:
+        records = _sheet(content)
+    else:
+        text = _decode(content)
+        if not text.strip():
+            raise TableFault("The file is empty; the first line must name the columns.")
+        records = _records(text, columns)
+    head, *body = records
     if len(body) > MAX_ROWS:
         raise TableFault(
             f"The file has {len(body):,} rows; {MAX_ROWS:,} is the most at once. "
@@ -114,9 +140,10 @@ def read_csv(content: bytes, columns: Sequence[Column]) -> Preview:
         )
     preview = Preview()
     places = _places(head, columns, preview)
+    read = [c for c in columns if is_filled or c.required or c.name in places]
     for number, cells in enumerate(body, start=2):
         if any(cell.strip() for cell in cells):
-            _read_row(number, cells, columns, places, preview)
+            _read_row(number, cells, read, places, preview)
     if not preview.rows and not preview.faults:
         raise TableFault("The file names its columns but has no rows below them.")
     return preview
@@ -148,14 +175,69 @@ def _read_row(
             preview.fault(number, column.name, str(fault))
     if len(preview.faults) == faults:
         preview.rows.append((number, row))
+    if row.get(columns[0].name) is not None:
+        preview.tagged.append((number, row))
+
+
+def _also(column: Column, headings: Mapping[str, str]) -> Column:
+    more = tuple(heading for heading, name in headings.items() if name == column.name)
+    return replace(column, also=(*column.also, *more)) if more else column
+
+
+def _sheet(content: bytes) -> list[list[str]]:
+    """Cells of the first sheet of a workbook, as text."""
+    if len(content) > MAX_BYTES:
+        raise TableFault(_too_large(content))
+    try:
+        book = openpyxl.load_workbook(
+            io.BytesIO(content), read_only=True, data_only=True
+        )
+        sheet = book.worksheets[0]
+        rows = []
+        for cells in sheet.iter_rows(values_only=True):
+            rows.append([_as_text(cell) for cell in cells])
+            if len(rows) > MAX_ROWS + 1:
+                break
+        book.close()
+    except (zipfile.BadZipFile, KeyError, ValueError, IndexError, OSError) as error:
+        raise TableFault(
+            "The file looks like a workbook and can't be read as one; save it again as "
+            "XLSX or as “CSV UTF-8”."
+        ) from error
+    while rows and not any(rows[-1]):
+        rows.pop()
+    if not rows:
+        raise TableFault(
+            "The first sheet is empty; its first row must name the columns."
+        )
+    return rows
+
+
+def _as_text(cell: object) -> str:
+    if cell is None:
+        return ""
+    if isinstance(cell, bool):
+        return "yes" if cell else "no"
+    if isinstance(cell, float):
+        return f"{cell:.12g}"
+    if isinstance(cell, datetime):
+        at_midnight = cell.hour == cell.minute == cell.second == 0
+        return cell.strftime("%Y-%m-%d" if at_midnight else "%Y-%m-%d %H:%M")
+    if isinstance(cell, time):
+        return cell.strftime("%H:%M")
+    return str(cell)
+
+
+def _too_large(content: bytes) -> str:
+    return (
+        f"The file has {len(content) / 1e6:.1f} MB; "
+        f"{MAX_BYTES / 1024 / 1024:.0f} MB is the most."
+    )
 
 
 def _decode(content: bytes) -> str:
     if len(content) > MAX_BYTES:
-        raise TableFault(
-            f"The file has {len(content) / 1e6:.1f} MB; "
-            f"{MAX_BYTES / 1024 / 1024:.0f} MB is the most."
-        )
+        raise TableFault(_too_large(content))
     encoding = "utf-16" if content[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
     try:
         return content.decode(encoding)
@@ -210,6 +292,9 @@ def _places(
         else:
             places[name] = at
     for column in columns:
-        if column.required and column.name not in places:
+        if column.name in places:
+            continue
+        preview.absent_columns.append(column.name)
+        if column.required:
             preview.fault(1, column.name, "is missing from the first line")
     return places

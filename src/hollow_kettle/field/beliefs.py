@@ -16,6 +16,7 @@ from datetime import datetime, timedelta
 from uuid import UUID
 
 import numpy as np
+from django.db.models import Q
 
 from hollow_kettle.log.models import (
     BatteryNow,
@@ -29,6 +30,7 @@ from hollow_kettle.log.models import (
 )
 from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.models import Event
+from hollow_kettle.shelf import charge
 from powercore.battery import Pack
 from powercore.belief import (
     Belief,
@@ -49,6 +51,8 @@ from powercore.values import BUS_V
 #: A station's real draw against its plan, as a share of it (one standard
 #: deviation). Common practice, no source.
 DRAW_SD = 0.2
+#: Charges and readings at the shelf count so long before an event.
+AT_THE_SHELF = timedelta(days=3)
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,10 +212,22 @@ def unstruck(entries: Iterable[FieldEntry]) -> Iterable[FieldEntry]:
 
 
 def readings_of(event: Event) -> defaultdict[UUID, list[FieldEntry]]:
-    """The readings of an event that count, by battery, oldest first."""
+    """
+    The readings of an event that count, by battery, oldest first.
+
+    What was noted at the shelf in the days before it and while it ran counts too.
+    """
     readings: defaultdict[UUID, list[FieldEntry]] = defaultdict(list)
+    span = (event.starts_at - AT_THE_SHELF, event.ends_at)
     entries = FieldEntry.objects.filter(
-        event_key=event.pk, kind__in=(Kind.READING, Kind.STRIKE), standing=Standing.KEPT
+        Q(event_key=event.pk, kind__in=(Kind.READING, Kind.STRIKE))
+        | Q(
+            event_key=None,
+            battery__isnull=False,
+            kind__in=(Kind.READING, Kind.CHARGED, Kind.STRIKE),
+            effective_at__range=span,
+        ),
+        standing=Standing.KEPT,
     ).order_by("effective_at", "uid")
     for entry in unstruck(entries):
         if entry.battery is not None:
@@ -257,8 +273,14 @@ def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
             "as_of",
             "read_at",
             "evidence",
+            "base_typical",
+            "base_low",
+            "base_high",
+            "base_at",
         ],
     )
+    if event.state == Event.State.CLOSED:
+        charge.refresh(wanted)  # what the shelf noted since goes on from here
 
 
 def _battery_now(
@@ -290,6 +312,10 @@ def _battery_now(
         as_of=as_of,
         read_at=readings[-1].effective_at if readings else None,
         evidence=found.evidence[:200],
+        base_typical=found.typical,
+        base_low=found.low,
+        base_high=found.high,
+        base_at=as_of,
     )
 
 
@@ -324,15 +350,17 @@ def walk(
             place = what.place
             belief.apply(TurnBegins())
         elif isinstance(what, FieldEntry):
-            for step in reading_steps(what):
+            for step in reading_steps(what, pack):
                 belief.apply(step)
         elif marks is not None:
             marks[moment] = belief.estimate()
     return at
 
 
-def reading_steps(entry: FieldEntry) -> list[Step]:
+def reading_steps(entry: FieldEntry, pack: Pack) -> list[Step]:
     """Return what a reading says, as steps of a belief."""
+    if entry.kind == Kind.CHARGED:
+        return [charge.ended_step(pack, entry)]
     steps: list[Step] = []
     if entry.amp_hours is not None:
         steps.append(

@@ -30,6 +30,7 @@ class PlaceKind(models.TextChoices):
     VEHICLE = "vehicle", "vehicle"
     PERSON = "person", "person"
     HOME = "home", "home"
+    STATION = "station", "at a station"
 
 
 #: Kinds that hold one battery at a time.
@@ -45,6 +46,8 @@ class Place(models.Model):
     event_key = models.UUIDField(null=True, blank=True, db_index=True)
     station_key = models.UUIDField(null=True, blank=True)
     ordinal = models.PositiveSmallIntegerField(default=1)
+    #: Whether gear can still be checked out to it.
+    is_open = models.BooleanField(default=True)
 
     class Meta:
         ordering = ["ordinal", "name"]
@@ -67,6 +70,17 @@ class Kind(models.TextChoices):
     RESTORED = "restored", "shed load back on"
     NOTE = "note", "note"
     STRIKE = "strike", "strike"
+    CHECK_OUT = "check_out", "checked out"
+    CHECK_IN = "check_in", "checked in"
+    HOLD = "hold", "put on hold"
+    RELEASE = "release", "released"
+    CHARGED = "charged", "charge ended"
+    CHECKED = "checked", "switches and load checked"
+
+
+#: Entries about gear, with or without an event.
+CUSTODY = (Kind.CHECK_OUT, Kind.CHECK_IN)
+SHELF_KINDS = (*CUSTODY, Kind.HOLD, Kind.RELEASE, Kind.CHARGED, Kind.CHECKED)
 
 
 class Standing(models.TextChoices):
@@ -85,7 +99,8 @@ class FieldEntry(models.Model):
     device = models.CharField(max_length=60)
     payload_hash = models.CharField(max_length=64)
     kind = models.CharField(max_length=12, choices=Kind)
-    event_key = models.UUIDField(db_index=True)
+    #: None when it was noted at the shelf.
+    event_key = models.UUIDField(null=True, blank=True, db_index=True)
     actor = models.ForeignKey(Actor, on_delete=models.PROTECT, related_name="entries")
     effective_at = models.DateTimeField()
     device_at = models.DateTimeField(null=True, blank=True)
@@ -111,6 +126,17 @@ class FieldEntry(models.Model):
     unplugged_min = models.FloatField(null=True, blank=True)
     note = models.CharField(max_length=500, blank=True)
     strikes = models.UUIDField(null=True, blank=True)
+    #: What of the shelf it is about, whatever kind of thing it is.
+    asset = models.UUIDField(null=True, blank=True)
+    to_whom = models.CharField(max_length=80, blank=True)
+    due_at = models.DateTimeField(null=True, blank=True)
+    damage = models.CharField(max_length=300, blank=True)
+    is_wet = models.BooleanField(null=True, blank=True)
+    missing = models.CharField(max_length=300, blank=True)
+    switches_off = models.BooleanField(null=True, blank=True)
+    load_off = models.BooleanField(null=True, blank=True)
+    #: The entry that this one answers: a release its hold.
+    answers = models.UUIDField(null=True, blank=True)
     raw = models.JSONField(default=dict)
     standing = models.CharField(max_length=10, choices=Standing, default=Standing.KEPT)
     standing_why = models.CharField(max_length=200, blank=True)
@@ -119,6 +145,7 @@ class FieldEntry(models.Model):
         ordering = ["effective_at", "uid"]
         indexes = [
             models.Index(fields=["battery", "effective_at"], name="log_entry_battery"),
+            models.Index(fields=["asset", "effective_at"], name="log_entry_asset"),
             models.Index(fields=["event_key", "effective_at"], name="log_entry_event"),
             models.Index(
                 fields=["event_key", "kind", "effective_at"], name="log_entry_kind"
@@ -152,6 +179,44 @@ class FieldEntry(models.Model):
             models.CheckConstraint(
                 name="log_strike_has_target",
                 condition=~Q(kind="strike") | Q(strikes__isnull=False),
+            ),
+            models.CheckConstraint(
+                name="log_shelf_entry_has_asset",
+                condition=~Q(
+                    kind__in=(
+                        "check_out",
+                        "check_in",
+                        "hold",
+                        "release",
+                        "charged",
+                        "checked",
+                    )
+                )
+                | Q(asset__isnull=False)
+                | ~Q(standing="kept"),
+            ),
+            models.CheckConstraint(
+                name="log_check_out_has_place",
+                condition=~Q(kind__in=("check_out", "check_in"))
+                | Q(place__isnull=False)
+                | ~Q(standing="kept"),
+            ),
+            models.CheckConstraint(
+                name="log_field_entry_has_event",
+                condition=Q(event_key__isnull=False)
+                | Q(
+                    kind__in=(
+                        "reading",
+                        "note",
+                        "strike",
+                        "check_out",
+                        "check_in",
+                        "hold",
+                        "release",
+                        "charged",
+                        "checked",
+                    )
+                ),
             ),
             models.CheckConstraint(
                 name="log_no_absurdities",
@@ -227,7 +292,7 @@ class Conflict(models.Model):
     battery = models.UUIDField(null=True)
     other_battery = models.UUIDField(null=True)
     entry_uid = models.UUIDField()
-    event_key = models.UUIDField(db_index=True)
+    event_key = models.UUIDField(null=True, db_index=True)
 
     class Meta:
         ordering = ["at"]
@@ -266,6 +331,11 @@ class BatteryNow(models.Model):
     as_of = models.DateTimeField(null=True)
     read_at = models.DateTimeField(null=True)
     evidence = models.CharField(max_length=200)
+    #: What the last event left, from which the shelf's own entries go on.
+    base_typical = models.FloatField(null=True)
+    base_low = models.FloatField(null=True)
+    base_high = models.FloatField(null=True)
+    base_at = models.DateTimeField(null=True)
 
     def __str__(self) -> str:
         return f"{self.soc_typical:.0%}"

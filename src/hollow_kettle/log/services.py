@@ -17,6 +17,7 @@ from hollow_kettle.people.models import Actor
 from powercore import fold as core
 
 from .models import (
+    CUSTODY,
     EXCLUSIVE_KINDS,
     Conflict,
     FieldEntry,
@@ -30,7 +31,7 @@ from .models import (
 #: Taken while projections are rebuilt, so that one rebuild runs at a time.
 _REBUILD_LOCK = 0x6B65_7474
 
-MOVING = (Kind.SWAP, Kind.MOVE, Kind.STRIKE)
+MOVING = (Kind.SWAP, Kind.MOVE, Kind.STRIKE, *CUSTODY)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -44,7 +45,7 @@ class Receipt:
 
 def append(
     *,
-    event_key: UUID,
+    event_key: UUID | None,
     actor: Actor,
     device: str,
     uid: UUID,
@@ -55,7 +56,7 @@ def append(
     **fields: Any,
 ) -> Receipt:
     """
-    Add one entry; nothing that somebody saw is refused.
+    Add one entry; nothing that somebody saw is refused. No event: at the shelf.
 
     Sending the same entry again changes nothing. The same key with another payload
     is kept as a conflict and acknowledged. What can't be used yet (an unknown tag,
@@ -109,6 +110,13 @@ def rebuild(event_key: UUID | None = None) -> None:
     Placements are global (a battery is in one place, whatever the event); spans
     belong to their event.
     """
+    rebuild_placements()
+    _rebuild_spans([event_key] if event_key else _event_keys())
+
+
+@transaction.atomic
+def rebuild_placements() -> None:
+    """Work out placements and conflicts anew from the log."""
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_REBUILD_LOCK])
     entries = list(
@@ -150,7 +158,6 @@ def rebuild(event_key: UUID | None = None) -> None:
         ],
         Conflict.objects.all(),
     )
-    _rebuild_spans([event_key] if event_key else _event_keys())
 
 
 def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
@@ -194,18 +201,18 @@ def _replace(model: type[Model], rows: Sequence[Model], before: QuerySet[Any]) -
 
 
 def _event_keys() -> Sequence[UUID]:
-    return list(
-        FieldEntry.objects.order_by().values_list("event_key", flat=True).distinct()
-    )
+    keys = FieldEntry.objects.order_by().values_list("event_key", flat=True).distinct()
+    return [key for key in keys if key is not None]
 
 
 def core_entry(entry: FieldEntry) -> core.Entry:
-    """Return an entry as the fold takes it."""
+    """Return an entry as the fold takes it; custody is a move to a place."""
+    is_custody = entry.kind in CUSTODY
     return core.Entry(
         uid=entry.uid,
-        kind=entry.kind,
+        kind=core.MOVE if is_custody else entry.kind,
         at=entry.effective_at,
-        battery=entry.battery,
+        battery=entry.asset if is_custody else entry.battery,
         battery_out=entry.battery_out,
         place=entry.place_id,
         place_out=entry.place_out_id,
@@ -216,7 +223,7 @@ def core_entry(entry: FieldEntry) -> core.Entry:
 
 
 def _digest(
-    kind: str, effective_at: datetime, event_key: UUID, fields: dict[str, Any]
+    kind: str, effective_at: datetime, event_key: UUID | None, fields: dict[str, Any]
 ) -> str:
     named = {
         name: str(getattr(value, "pk", value))

@@ -12,6 +12,7 @@ STATES = (
     "ready",
     "empty",
     "on the way",
+    "lent",
     "hold",
     "unknown",
     "at home",
@@ -34,9 +35,10 @@ def state_of(now: BatteryNow | None, *, reserve: float, hold: str) -> str:
     by_kind = {
         PlaceKind.POSITION: "serving",
         PlaceKind.SPARE_RACK: "spare out",
+        PlaceKind.STATION: "spare out",
         PlaceKind.BAY: "charging",
         PlaceKind.VEHICLE: "on the way",
-        PlaceKind.PERSON: "on the way",
+        PlaceKind.PERSON: "lent",
         PlaceKind.HOME: "at home",
     }
     found = by_kind.get(PlaceKind(now.place.kind))

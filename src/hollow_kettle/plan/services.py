@@ -128,6 +128,16 @@ def save_station(
         ordinal=1,
         defaults={"name": name},
     )
+    # Where gear that is no battery in service stands: kits, chargers, spares.
+    Place.objects.update_or_create(
+        event_key=event.pk,
+        station_key=station.pk,
+        kind=PlaceKind.STATION,
+        defaults={
+            "name": f"{name}, {event.name}"[:80],
+            "is_open": event.state != Event.State.CLOSED,
+        },
+    )
     if walk_min is not None:
         yard = event.sites.get(is_yard=True)
         state_walk(yard, site, minutes=walk_min)
@@ -364,3 +374,6 @@ def set_state(event: Event, *, state: str) -> None:
     """Start an event, close it, or take it back to planning."""
     event.state = state
     event.save(update_fields=["state"])
+    Place.objects.filter(event_key=event.pk, kind=PlaceKind.STATION).update(
+        is_open=state != Event.State.CLOSED
+    )

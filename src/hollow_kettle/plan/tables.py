@@ -16,7 +16,7 @@ from hollow_kettle.exchange.tables import (
     CellFault,
     Column,
     Preview,
-    read_csv,
+    read_table,
     write_csv,
 )
 from hollow_kettle.shelf.models import EquipmentType
@@ -120,7 +120,7 @@ def preview_stations(event: Event, content: bytes) -> tuple[Preview, list[Planne
     hollow_kettle.exchange.tables.TableFault
         If the file can't be read as a table at all.
     """
-    preview = read_csv(content, STATION_COLUMNS)
+    preview = read_table(content, STATION_COLUMNS)
     kinds = set(EquipmentType.objects.values_list("key", flat=True))
     patterns = set(OperatingPattern.objects.values_list("key", flat=True))
     here = {station.name.casefold(): station for station in event.stations.all()}

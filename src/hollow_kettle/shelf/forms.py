@@ -1,123 +1,165 @@
 """What people send to the shelf, parsed and checked once."""
 
+from __future__ import annotations
+
 from typing import Any
 
 from django import forms
 from django.core.exceptions import ValidationError
+from django.forms.boundfield import BoundField
 
 from hollow_kettle.ui.forms import Dressed, NumberField
 
-from . import services
-from .models import CHEMISTRY_CHOICES
+from . import kinds
+from .kinds import Kind, Spec
+from .models import Asset
 
 
-class BatteryForm(Dressed, forms.Form):
-    """A battery: what is printed on it, whose it is, what it promises."""
+class ListField(forms.CharField):
+    """A list parted by commas, kept tidy."""
 
-    tag = forms.CharField(
-        label="Tag",
-        max_length=16,
-        help_text="Begin with a letter, so that it isn't heard as hours: K11.",
-    )
-    chemistry = forms.ChoiceField(label="Chemistry", choices=CHEMISTRY_CHOICES)
-    series = NumberField(
-        label="Cells in series",
-        low=1,
-        high=120,
-        is_whole=True,
-        required=False,
-        why="a pack has cells",
-        help_text="4 for the usual 12.8 V LiFePO4, 6 for 12 V lead-acid.",
-    )
-    nominal_v = NumberField(
-        label="Nominal voltage",
-        low=1.2,
-        high=500,
-        unit="V",
-        required=False,
-        why="a pack has at least one cell",
-        help_text="Checked against the cells, or used to find them.",
-    )
-    parallel = NumberField(
-        label="Cells in parallel", low=1, high=200, is_whole=True, required=False
-    )
-    nameplate_ah = NumberField(
-        label="Nameplate capacity", low=0.05, high=5000, unit="Ah"
-    )
-    reserve_pct = NumberField(
-        label="Reserve",
-        low=0,
-        high=95,
-        unit="%",
-        required=False,
-        help_text="Empty means the chemistry's usual: 20 % lithium, 50 % lead-acid.",
-    )
-    owner = forms.CharField(label="Owner", max_length=80, required=False)
-    home = forms.CharField(label="Home", max_length=80, required=False)
-    hold = forms.CharField(
-        label="Hold, because",
-        max_length=200,
-        required=False,
-        help_text="A battery on hold is never planned.",
-    )
-    mass_kg = NumberField(label="Mass", low=0.01, high=500, unit="kg", required=False)
-    resistance_mohm = NumberField(
-        label="Resistance",
-        low=0.01,
-        high=10_000,
-        unit="mΩ",
-        required=False,
-        help_text="Measured with its leads; empty means typical.",
-    )
-    max_charge_a = NumberField(
-        label="Highest charging current", low=0.01, high=1000, unit="A", required=False
-    )
-    max_discharge_a = NumberField(
-        label="Highest current out", low=0.01, high=2000, unit="A", required=False
-    )
-    note = forms.CharField(
-        label="Note",
-        max_length=2000,
-        required=False,
-        widget=forms.Textarea(attrs={"rows": 3}),
-    )
+    def __init__(self, *, how: str, **kwargs: Any) -> None:
+        self.how = how
+        super().__init__(**kwargs)
+
+    def clean(self, value: Any) -> str:
+        """Return the list as it is kept."""
+        try:
+            return kinds.tidy_list(self.how, super().clean(value) or "")
+        except ValueError as error:
+            raise ValidationError(f"{error}.", code="list") from error
+
+
+class DayField(forms.DateField):
+    """A date as people type it: 2026-04-11."""
+
+    default_error_messages = {"invalid": "Write the date like 2026-04-11."}
+
+    def __init__(self, **kwargs: Any) -> None:
+        kwargs.setdefault(
+            "widget",
+            forms.DateInput(
+                attrs={"placeholder": "2026-04-11", "autocomplete": "off"},
+                format="%Y-%m-%d",
+            ),
+        )
+        kwargs.setdefault("input_formats", ["%Y-%m-%d"])
+        super().__init__(**kwargs)
+
+
+def long_text(rows: int = 3) -> forms.Textarea:
+    """A box for several lines."""
+    return forms.Textarea(attrs={"rows": rows})
+
+
+def field_of(spec: Spec) -> forms.Field:
+    """Return the form's field for a field of a kind."""
+    common: dict[str, Any] = {
+        "label": spec.label,
+        "help_text": spec.help,
+        "required": spec.is_needed,
+    }
+    if spec.how in (kinds.NUMBER, kinds.WHOLE) and spec.limit is not None:
+        return NumberField(
+            low=spec.limit.low,
+            high=spec.limit.high,
+            unit=spec.limit.unit,
+            why=spec.limit.why,
+            is_whole=spec.how == kinds.WHOLE,
+            **common,
+        )
+    if spec.how == kinds.CHOICE:
+        return forms.ChoiceField(choices=spec.choices, **common)
+    if spec.how == kinds.YES:
+        return forms.BooleanField(**common | {"required": False})
+    if spec.how == kinds.DATE:
+        return DayField(**common)
+    if spec.how == kinds.TIME:
+        return forms.TimeField(
+            widget=forms.TimeInput(format="%H:%M", attrs={"placeholder": "22:00"}),
+            input_formats=["%H:%M"],
+            error_messages={"invalid": "Write the time like 22:00."},
+            **common,
+        )
+    if spec.how in kinds.LISTS:
+        return ListField(how=spec.how, max_length=spec.most, **common)
+    widget = long_text() if spec.how == kinds.LONG else forms.TextInput()
+    return forms.CharField(max_length=spec.most, widget=widget, **common)
+
+
+class AssetForm(Dressed, forms.Form):
+    """A thing of one kind; its fields come from the table of kinds."""
+
+    def __init__(self, kind: Kind, asset: Asset | None, *args: Any) -> None:
+        self.kind = kind
+        super().__init__(*args, initial=self._initial(asset))
+        specs = [spec for spec in kind.every if spec.asked != "table"]
+        for spec in specs:
+            self.fields[spec.name] = field_of(spec)
+        self._fine = {spec.name for spec in specs if spec.is_fine}
+        self._dress()
+
+    def _initial(self, asset: Asset | None) -> dict[str, Any]:
+        detail = getattr(asset, self.kind.attribute) if asset else self.kind.model()
+        owner = asset or Asset()
+        initial = {name: getattr(owner, name) for name in kinds.ASSET_NAMES}
+        return initial | {name: getattr(detail, name) for name in self.kind.own_names}
+
+    @property
+    def plain(self) -> list[BoundField]:
+        """Fields that everybody fills in."""
+        return [field for field in self if field.name not in self._fine]
+
+    @property
+    def fine(self) -> list[BoundField]:
+        """Fields for those who need them."""
+        return [field for field in self if field.name in self._fine]
+
+    @property
+    def is_fine_open(self) -> bool:
+        """Whether something behind "more" is filled in or wrong."""
+        return any(field.errors for field in self.fine)
 
     def clean(self) -> dict[str, Any]:
-        """Find the cells from the voltage, or check one against the other."""
+        """Complete and check what belongs together."""
         data = super().clean() or self.cleaned_data
-        chemistry, series = data.get("chemistry"), data.get("series")
-        nominal_v = data.pop("nominal_v", None)
-        if not chemistry or {"series", "nominal_v"} & set(self.errors):
-            return data
         try:
-            if series is None and nominal_v is None:
-                raise ValidationError(
-                    "Give the cells in series, or the nominal voltage.", code="required"
-                )
-            if series is None:
-                data["series"] = services.series_from_nominal(chemistry, nominal_v)
-            elif nominal_v is not None:
-                services.check_nominal(chemistry, series, nominal_v)
+            return self.kind.complete(data)
         except ValidationError as error:
-            self.add_error("series" if nominal_v is None else "nominal_v", error)
-        data["parallel"] = data.get("parallel") or 1
-        return data
+            for name, words in error.message_dict.items():
+                if name not in self.errors:
+                    self.add_error(name, words)
+            return {name: value for name, value in data.items() if name != "nominal_v"}
 
 
-class CapacityForm(Dressed, forms.Form):
-    """The result of a capacity test."""
+class PortForm(Dressed, forms.Form):
+    """A port: what mates with it, which way power goes."""
 
-    tested_ah = NumberField(label="Capacity found", low=0.01, high=5000, unit="Ah")
-    origin = forms.ChoiceField(
-        label="How",
-        choices=[
-            (word, word)
-            for word in (
-                "amp-hour meter, full to disconnect",
-                "timed current, full to disconnect",
-                "run-down under a real load",
-                "stated by its owner",
-            )
-        ],
+    name = forms.CharField(label="Port", max_length=40)
+    connector = forms.ChoiceField(
+        label="Connector", choices=[("", "choose…"), *kinds.CONNECTOR_CHOICES]
     )
-    evidence = forms.CharField(label="What was seen", max_length=300, required=False)
+    gender = forms.ChoiceField(
+        label="is a",
+        required=False,
+        choices=[("", "–"), ("plug", "plug"), ("socket", "socket")],
+    )
+    flow = forms.ChoiceField(
+        label="It",
+        choices=[("out", "gives power"), ("in", "takes power"), ("both", "does both")],
+    )
+    low_v = NumberField(label="From", low=0, high=500, unit="V", required=False)
+    high_v = NumberField(label="To", low=0, high=500, unit="V", required=False)
+    max_a = NumberField(label="Up to", low=0.01, high=2000, unit="A", required=False)
+    is_reversed = forms.BooleanField(label="Polarity reversed", required=False)
+    is_live = forms.BooleanField(label="Live when open", required=False)
+
+
+class AttachmentForm(Dressed, forms.Form):
+    """A photo or a document."""
+
+    file = forms.FileField(
+        label="Photo or document",
+        help_text="JPEG, PNG or WebP photo up to 12 MB; PDF or plain text up to 5 MB.",
+    )
+    words = forms.CharField(label="What it shows", max_length=200, required=False)

@@ -1,95 +1,83 @@
-"""The battery list as a table: its columns, in and out."""
+"""Lists of each kind of asset as tables: their columns, in and out."""
 
 from __future__ import annotations
 
+import io
+import json
+import zipfile
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from datetime import time
 from typing import Any
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.exchange import readers
-from hollow_kettle.exchange.tables import Column, Preview, read_csv, write_csv
-from hollow_kettle.people.models import Actor
-from powercore.chemistry import CHEMISTRIES
-
-from . import services
-from .models import Asset
-from .queries import shelf_batteries
-
-_SPELLINGS = {
-    "lifepo4": ("lifepo", "lfp", "life", "lithium iron phosphate", "lifepo₄"),
-    "nmc": ("li-ion", "liion", "lithium-ion", "li-ion (nmc)"),
-    "agm": ("agm lead-acid", "sla", "sealed lead-acid", "vrla"),
-    "gel": ("gel lead-acid",),
-    "flooded": ("flooded lead-acid", "lead-acid", "wet", "lead acid"),
-}
-assert set(_SPELLINGS) == set(CHEMISTRIES)  # noqa: S101 - a new chemistry needs a word
-
-BATTERY_COLUMNS = (
-    Column(
-        "tag",
-        readers.text(16),
-        "What is written on it; text, so 04 stays 04.",
-        required=True,
-        also=("battery", "id", "label"),
-    ),
-    Column(
-        "chemistry",
-        readers.choice(_SPELLINGS),
-        ", ".join(_SPELLINGS) + ".",
-        required=True,
-        also=("type",),
-    ),
-    Column(
-        "series",
-        readers.whole(1, 120, "a pack has cells"),
-        "Cells in series; may be left out when nominal_v is given.",
-        also=("cells", "cells in series", "s"),
-    ),
-    Column(
-        "parallel",
-        readers.whole(1, 200),
-        "Cells in parallel; 1 when left out.",
-        also=("p", "cells in parallel"),
-    ),
-    Column(
-        "nominal_v",
-        readers.number(1.2, 500, "V", "a pack has at least one cell"),
-        "Nominal voltage; checked against series, or used to find it.",
-        also=("voltage", "nominal voltage", "volts", "v"),
-    ),
-    Column(
-        "nameplate_ah",
-        readers.number(0.05, 5000, "Ah"),
-        "Capacity printed on it.",
-        required=True,
-        also=("ah", "capacity", "capacity_ah", "nameplate"),
-    ),
-    Column(
-        "tested_ah",
-        readers.number(0.01, 5000, "Ah"),
-        "Capacity of an accepted test; empty when never tested.",
-        also=("tested",),
-    ),
-    Column(
-        "reserve_pct",
-        readers.number(0, 95, "%"),
-        "Reserve you promise; empty means the chemistry's usual.",
-        also=("reserve",),
-    ),
-    Column("owner", readers.text(80), "Club or member."),
-    Column("home", readers.text(80), "Where it lives.", also=("place", "location")),
-    Column("hold", readers.text(200), "Why it must not be used; empty when it may."),
-    Column("mass_kg", readers.number(0.01, 500, "kg"), "Mass.", also=("mass", "kg")),
-    Column(
-        "resistance_mohm",
-        readers.number(0.01, 10_000, "mΩ"),
-        "Measured resistance with leads; empty means typical.",
-    ),
-    Column("note", readers.text(2000), "Anything else.", also=("notes", "comment")),
+from hollow_kettle.exchange.tables import (
+    CellFault,
+    Column,
+    Preview,
+    read_table,
+    write_csv,
 )
-NAMES = tuple(column.name for column in BATTERY_COLUMNS)
+from hollow_kettle.people.models import Actor
+
+from . import kinds, services
+from .kinds import Kind, Spec
+from .models import Asset
+from .queries import accepted_ah_by_battery
+from .services.assets import check, plain_tags
+
+
+def _reader(spec: Spec) -> Callable[[str], Any]:
+    if spec.how in (kinds.NUMBER, kinds.WHOLE) and spec.limit is not None:
+        limit = spec.limit
+        if spec.how == kinds.WHOLE:
+            return readers.whole(int(limit.low), int(limit.high), limit.why)
+        return readers.number(limit.low, limit.high, limit.unit, limit.why)
+    if spec.how == kinds.CHOICE:
+        words = {key: (name,) for key, name in spec.choices if key}
+        return readers.choice({**words, **spec.spellings})
+    if spec.how == kinds.YES:
+        return readers.yes
+    if spec.how == kinds.DATE:
+        return readers.day
+    if spec.how == kinds.TIME:
+        return readers.time_of_day
+    if spec.how in kinds.LISTS:
+
+        def read(cell: str) -> str:
+            try:
+                return kinds.tidy_list(spec.how, cell)
+            except ValueError as error:
+                raise CellFault(str(error)) from error
+
+        return read
+    return readers.text(spec.most)
+
+
+def columns_of(kind: Kind) -> tuple[Column, ...]:
+    """Return the columns that a list of a kind is read by."""
+    return tuple(
+        Column(
+            spec.name,
+            _reader(spec),
+            " ".join(filter(None, (spec.help or f"{spec.label}.", _choices(spec)))),
+            required=spec.is_needed,
+            also=(*spec.also, spec.label),
+        )
+        for spec in kind.every
+        if spec.asked != "form"
+    )
+
+
+def _choices(spec: Spec) -> str:
+    if spec.how == kinds.YES:
+        return "Yes or no."
+    if spec.how == kinds.CHOICE and not spec.help and len(spec.choices) < 10:
+        return ", ".join(key for key, _ in spec.choices if key) + "."
+    return ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,120 +97,219 @@ class Planned:
         return "changes " + ", ".join(self.changes) if self.changes else "unchanged"
 
 
-def preview_batteries(content: bytes) -> tuple[Preview, list[Planned]]:
+def preview_list(
+    kind: Kind, content: bytes, headings: Mapping[str, str] | None = None
+) -> tuple[Preview, list[Planned]]:
     """
-    Read a battery list and say what each row would do; nothing is kept.
+    Read a list of a kind and say what each row would do; nothing is kept.
+
+    Parameters
+    ----------
+    headings : mapping, optional
+        What a club's own headings mean, as it was said before.
 
     Raises
     ------
     hollow_kettle.exchange.tables.TableFault
         If the file can't be read as a table at all.
     """
-    preview = read_csv(content, BATTERY_COLUMNS)
-    owned = services.assets_by_tag()
-    plain_owned = {services.plain_tag(tag): asset for tag, asset in owned.items()}
-    shown = {row["tag"].casefold(): row for row in _rows()}
+    preview = read_table(content, columns_of(kind), headings=headings, is_filled=False)
+    owned = services.assets_by_tag(kind.key)
+    known = plain_tags()
+    shown = {row["tag"].casefold(): row for row in _rows(kind)}
     seen: dict[str, int] = {}
-    planned = []
-    for number, values in preview.rows:
-        tag = values["tag"]
-        plain = services.plain_tag(tag)
-        asset = owned.get(tag.casefold())
-        twin = plain_owned.get(plain)
+    planned: list[Planned] = []
+    faulty = {fault.row for fault in preview.faults}
+    for number, values in preview.tagged:
+        plain = services.plain_tag(values["tag"])
         if plain in seen:
-            preview.fault(number, "tag", f"'{tag}' stands in row {seen[plain]} already")
+            words = f"'{values['tag']}' stands in row {seen[plain]} already"
+            preview.fault(number, "tag", words)
             continue
         seen[plain] = number
-        if asset is None and twin is not None:
-            preview.fault(
-                number,
-                "tag",
-                f"'{tag}' looks like {twin.tag}, which is on the shelf; write "
-                f"{twin.tag} to change that one, or choose another tag",
-            )
+        if number in faulty:
             continue
-        try:
-            values = _completed(values)
-        except ValidationError as error:
-            preview.fault(number, "nominal_v", " ".join(error.messages))
+        asset = owned.get(values["tag"].casefold())
+        if asset is None and plain in known:
+            words = f"'{values['tag']}' looks like {known[plain]}, which is there"
+            preview.fault(number, "tag", words)
             continue
-        changes = () if asset is None else _changes(values, shown[tag.casefold()])
-        planned.append(Planned(number, values, asset, changes))
+        done = _completed(kind, values, asset, number, preview)
+        if done is not None:
+            changes = () if asset is None else _changes(done, shown)
+            planned.append(Planned(number, done, asset, changes))
+    preview.faults.sort(key=lambda fault: fault.row)
     return preview, planned
 
 
-def _completed(values: dict[str, Any]) -> dict[str, Any]:
-    """Find series from the nominal voltage, or check one against the other."""
-    values = dict(values)
-    nominal_v = values.pop("nominal_v", None)
-    if values["series"] is None:
-        if nominal_v is None:
-            raise ValidationError("give series (cells in series) or nominal_v")
-        values["series"] = services.series_from_nominal(values["chemistry"], nominal_v)
-    elif nominal_v is not None:
-        services.check_nominal(values["chemistry"], values["series"], nominal_v)
-    values["parallel"] = values["parallel"] or 1
-    return values
+def _completed(
+    kind: Kind,
+    values: dict[str, Any],
+    asset: Asset | None,
+    number: int,
+    preview: Preview,
+) -> dict[str, Any] | None:
+    if asset is None:
+        values = dict.fromkeys((*kind.own_names, *kinds.ASSET_NAMES)) | values
+    try:
+        done = kind.complete(values)
+        check(kind, asset, done)
+    except ValidationError as error:
+        if hasattr(error, "error_dict"):
+            for name, words in error.message_dict.items():
+                preview.fault(number, name, " ".join(words))
+        else:
+            preview.fault(number, "the row", " ".join(error.messages))
+        return None
+    return done
 
 
-def _changes(values: dict[str, Any], shown: dict[str, Any]) -> tuple[str, ...]:
+def _changes(
+    values: dict[str, Any], shown: Mapping[str, dict[str, Any]]
+) -> tuple[str, ...]:
+    before = shown[values["tag"].casefold()]
+
+    def plain(value: Any) -> Any:
+        return "" if value is None else value
+
     return tuple(
         name
         for name, value in values.items()
-        if (value if value is not None else "")
-        != (shown[name] if shown[name] is not None else "")
-        and not (name == "tested_ah" and value is None)
+        if name in before
+        and plain(value) != plain(before[name])
+        and not (value is None and (name == "tested_ah" or before[name] is not None))
     )
 
 
 @transaction.atomic
-def apply_batteries(content: bytes, *, by: Actor) -> tuple[int, int]:
+def apply_list(
+    kind: Kind,
+    content: bytes,
+    *,
+    by: Actor,
+    headings: Mapping[str, str] | None = None,
+) -> tuple[int, int]:
     """
-    Import a battery list, all or nothing; return how many are new and changed.
+    Import a list of a kind, all or nothing; return how many are new and changed.
 
     Raises
     ------
     ValidationError
         If the list has a fault now, whatever its preview said before.
     """
-    preview, planned = preview_batteries(content)
+    preview, planned = preview_list(kind, content, headings)
     if preview.faults:
         raise ValidationError(f"{len(preview.faults)} faults; nothing was imported.")
+    known = plain_tags()
     new = changed = 0
     for row in planned:
         if row.asset is not None and not row.changes:
             continue
-        services.save_battery(row.asset, by=by, origin="imported list", **row.values)
+        services.save_asset(
+            kind,
+            row.asset,
+            by=by,
+            known=known,
+            tested_how="imported list",
+            **row.values,
+        )
         new += row.asset is None
         changed += row.asset is not None
     return new, changed
 
 
-def export_batteries() -> str:
-    """Return the battery list as CSV, in the columns that the import reads."""
-    return write_csv(NAMES, _rows())
+def export_list(kind: Kind) -> str:
+    """Return the list of a kind as CSV, in the columns that the import reads."""
+    names = [column.name for column in columns_of(kind)]
+    return write_csv(names, map(_printed, _rows(kind)))
 
 
-def _rows() -> list[dict[str, Any]]:
-    rows = []
-    for item in shelf_batteries():
-        battery = item.asset.battery
-        rows.append(
-            {
-                "tag": item.asset.tag,
-                "chemistry": battery.chemistry,
-                "series": battery.series,
-                "parallel": battery.parallel,
-                "nominal_v": round(item.pack.nominal_v, 2),
-                "nameplate_ah": battery.nameplate_ah,
-                "tested_ah": item.pack.tested_ah,
-                "reserve_pct": battery.reserve_pct,
-                "owner": item.asset.owner,
-                "home": item.asset.home,
-                "hold": item.asset.hold,
-                "mass_kg": battery.mass_kg,
-                "resistance_mohm": battery.resistance_mohm,
-                "note": item.asset.note,
-            }
+def _printed(row: dict[str, Any]) -> dict[str, Any]:
+    printed = dict(row)
+    for name, value in row.items():
+        if isinstance(value, bool):
+            printed[name] = "yes" if value else "no"
+        elif isinstance(value, time):
+            printed[name] = value.strftime("%H:%M")
+    return printed
+
+
+def _rows(kind: Kind) -> list[dict[str, Any]]:
+    tested = accepted_ah_by_battery()
+    assets = Asset.objects.here().filter(kind=kind.key).select_related(kind.attribute)
+    return [_row(kind, asset, tested.get(asset.pk)) for asset in assets]
+
+
+def _row(kind: Kind, asset: Asset, tested_ah: float | None) -> dict[str, Any]:
+    detail = getattr(asset, kind.attribute)
+    row = {name: getattr(asset, name) for name in kinds.ASSET_NAMES}
+    row |= {name: getattr(detail, name) for name in kind.own_names}
+    if kind.key == Asset.BATTERY:
+        row["tested_ah"] = tested_ah
+    if row["cost"] is not None:
+        row["cost"] = float(row["cost"])
+    return row
+
+
+def export_all() -> bytes:
+    """
+    Return the whole shelf as a zip of CSVs with a `datapackage.json`.
+
+    The descriptor follows the open Data Package form, so that other programs know
+    what each column is.
+    """
+    out = io.BytesIO()
+    resources = []
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as package:
+        for kind in kinds.KINDS.values():
+            path = f"{kind.key}.csv"
+            package.writestr(path, export_list(kind))
+            resources.append(_resource(kind, path))
+        descriptor = {
+            "name": "shelf",
+            "title": "The shelf of a radio club",
+            "profile": "tabular-data-package",
+            "resources": resources,
+        }
+        package.writestr(
+            "datapackage.json", json.dumps(descriptor, indent=2, ensure_ascii=False)
         )
-    return rows
+    return out.getvalue()
+
+
+_TYPES = {
+    kinds.NUMBER: "number",
+    kinds.WHOLE: "integer",
+    kinds.YES: "boolean",
+    kinds.DATE: "date",
+}
+
+
+def _resource(kind: Kind, path: str) -> dict[str, Any]:
+    fields = []
+    for spec in kind.every:
+        if spec.asked == "form":
+            continue
+        described: dict[str, Any] = {
+            "name": spec.name,
+            "type": _TYPES.get(spec.how, "string"),
+            "title": spec.label + (f" [{spec.unit}]" if spec.unit else ""),
+        }
+        if spec.how == kinds.YES:
+            described |= {"trueValues": ["yes"], "falseValues": ["no"]}
+        constraints: dict[str, Any] = {"required": True} if spec.is_needed else {}
+        if spec.limit is not None:
+            constraints |= {"minimum": spec.limit.low, "maximum": spec.limit.high}
+        if constraints:
+            described["constraints"] = constraints
+        fields.append(described)
+    return {
+        "name": kind.key,
+        "path": path,
+        "title": kind.plural,
+        "profile": "tabular-data-resource",
+        "format": "csv",
+        "mediatype": "text/csv",
+        "encoding": "utf-8",
+        "schema": {"fields": fields, "primaryKey": "tag"},
+    }

@@ -14,6 +14,7 @@ def frame(request: HttpRequest) -> dict[str, Any]:
     light = request.COOKIES.get("light", "day")
     match = request.resolver_match
     return {
+        "density": "close" if request.COOKIES.get("density") == "close" else "roomy",
         "light": light if light in LIGHTS else "day",
         "lights": LIGHTS,
         "room": match.app_names[0] if match and match.app_names else "",

@@ -21,6 +21,9 @@ class Dressed(forms.BaseForm):
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
+        self._dress()
+
+    def _dress(self) -> None:
         for field in self.fields.values():
             widget = field.widget
             style = "form-control"

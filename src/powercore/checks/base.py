@@ -126,7 +126,7 @@ def findings_of(kit: Kit, only: Iterable[str] | None = None) -> list[Finding]:
             rule=one,
             severity=hit.severity or one.severity,
             where=hit.where,
-            words=hit.words,
+            words=hit.words[:1].upper() + hit.words[1:],
             remedy=hit.remedy or one.remedy,
         )
         for one in wanted

@@ -62,6 +62,10 @@ document.addEventListener("click", (event) => {
 
 document.addEventListener("change", (event) => {
   if (event.target.id === "light") setLight(event.target.value);
+  if (event.target.matches("[data-density]") && event.target !== root) {
+    root.dataset.density = event.target.value;
+    document.cookie = `density=${event.target.value};path=/;max-age=31536000;samesite=lax`;
+  }
   if (event.target.id === "keys-on") {
     localStorage.setItem("keys", event.target.checked ? "on" : "off");
   }

@@ -1,7 +1,8 @@
-"""Assets, the equipment library, and estimates learned or tested."""
+"""Something with a tag, its photos and papers, and the equipment library."""
 
 from __future__ import annotations
 
+import secrets
 import uuid
 
 from django.db import models
@@ -16,39 +17,75 @@ from powercore.chemistry import CHEMISTRIES
 CHEMISTRY_CHOICES = [(key, chem.name) for key, chem in CHEMISTRIES.items()]
 
 
+class AssetKind(models.TextChoices):
+    """Kinds of thing a club keeps track of."""
+
+    BATTERY = "battery", "battery"
+    BANK = "bank", "power bank"
+    PANEL = "panel", "solar panel"
+    CONTROLLER = "controller", "charge controller"
+    CHARGER = "charger", "charger or supply"
+    GENERATOR = "generator", "generator"
+    CONVERTER = "converter", "converter"
+    DEVICE = "device", "radio or load"
+    METER = "meter", "meter"
+    LEAD = "lead", "lead or adapter"
+    GUARD = "guard", "fuse, breaker or block"
+    ANTENNA = "antenna", "antenna part"
+    KIT = "kit", "kit"
+
+
 class AssetQuerySet(models.QuerySet["Asset"]):
     """Assets as lists of pages want them."""
 
+    def here(self) -> AssetQuerySet:
+        """Assets that have not been archived."""
+        return self.filter(archived_at=None)
+
     def batteries(self) -> AssetQuerySet:
         """Batteries that have not been archived, with their details."""
-        return self.filter(kind=Asset.BATTERY, archived_at=None).select_related(
-            "battery"
-        )
+        return self.here().filter(kind=Asset.BATTERY).select_related("battery")
+
+
+def new_token() -> str:
+    """Return what a label's code says: 80 random bits, no meaning."""
+    return secrets.token_hex(10)
 
 
 class Asset(models.Model):
     """Something with a tag: where it belongs and whether it may be used."""
 
-    BATTERY = "battery"
+    BATTERY = AssetKind.BATTERY
 
     uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     tag = models.CharField(max_length=16)
-    kind = models.CharField(max_length=16, choices=[(BATTERY, "battery")])
+    kind = models.CharField(max_length=16, choices=AssetKind)
+    name = models.CharField(max_length=80, blank=True)
     owner = models.CharField(max_length=80, blank=True)
     home = models.CharField(max_length=80, blank=True)
     hold = models.CharField("hold, because", max_length=200, blank=True)
     note = models.TextField(max_length=2000, blank=True)
+    mass_kg = models.FloatField("mass", null=True, blank=True)
+    made_on = models.DateField("built or bought", null=True, blank=True)
+    cost = models.DecimalField(max_digits=9, decimal_places=2, null=True, blank=True)
+    token = models.CharField(max_length=20, default=new_token, editable=False)
     archived_at = models.DateTimeField(null=True, blank=True)
 
     objects = AssetQuerySet.as_manager()
 
     class Meta:
         ordering = ["tag"]
+        indexes = [models.Index(fields=["kind", "tag"], name="shelf_asset_kind")]
         constraints = [
             models.UniqueConstraint(
                 Lower("tag"),
                 name="shelf_tag_once",
                 violation_error_message="This tag is taken.",
+            ),
+            models.UniqueConstraint(fields=["token"], name="shelf_token_once"),
+            models.CheckConstraint(
+                name="shelf_mass_possible",
+                condition=Q(mass_kg=None) | Q(mass_kg__range=(0.001, 2000)),
             ),
         ]
 
@@ -57,69 +94,36 @@ class Asset(models.Model):
 
     def get_absolute_url(self) -> str:
         """The asset's page."""
-        return reverse("shelf:battery_detail", args=[self.pk])
+        if self.kind == AssetKind.KIT:
+            return reverse("shelf:kit_detail", args=[self.pk])
+        return reverse("shelf:asset_detail", args=[self.pk])
 
 
-class Battery(models.Model):
-    """What a battery's arithmetic needs."""
+class Attachment(models.Model):
+    """A photo or a paper of an asset; kept in the database, so in each backup."""
 
-    asset = models.OneToOneField(Asset, primary_key=True, on_delete=models.CASCADE)
-    chemistry = models.CharField(max_length=16, choices=CHEMISTRY_CHOICES)
-    series = models.PositiveSmallIntegerField("cells in series")
-    parallel = models.PositiveSmallIntegerField("cells in parallel", default=1)
-    nameplate_ah = models.FloatField("nameplate capacity")
-    reserve_pct = models.FloatField("reserve", null=True, blank=True)
-    resistance_mohm = models.FloatField("resistance", null=True, blank=True)
-    mass_kg = models.FloatField("mass", null=True, blank=True)
-    max_charge_a = models.FloatField("highest charging current", null=True, blank=True)
-    max_discharge_a = models.FloatField("highest current out", null=True, blank=True)
+    PHOTO, PAPER = "photo", "paper"
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    asset = models.ForeignKey(
+        Asset, on_delete=models.CASCADE, related_name="attachments"
+    )
+    kind = models.CharField(
+        max_length=8, choices=[(PHOTO, "photo"), (PAPER, "document")]
+    )
+    name = models.CharField(max_length=120)
+    content_type = models.CharField(max_length=40)
+    content = models.BinaryField()
+    size = models.PositiveIntegerField()
+    words = models.CharField(max_length=200, blank=True)
+    added_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
+    added_at = models.DateTimeField(default=real_now, editable=False)
 
     class Meta:
-        constraints = [
-            models.CheckConstraint(
-                name="shelf_battery_possible",
-                condition=Q(series__range=(1, 120))
-                & Q(parallel__range=(1, 200))
-                & Q(nameplate_ah__range=(0.05, 5000))
-                & (Q(reserve_pct=None) | Q(reserve_pct__range=(0, 95)))
-                & (Q(resistance_mohm=None) | Q(resistance_mohm__range=(0.01, 10_000))),
-            )
-        ]
+        ordering = ["-added_at"]
 
     def __str__(self) -> str:
-        return str(self.asset)
-
-
-class Estimate(models.Model):
-    """A tested, learned or stated quantity of something; only accepted ones apply."""
-
-    CAPACITY = "capacity_ah"
-
-    subject = models.UUIDField(db_index=True)
-    quantity = models.CharField(max_length=24)
-    mean = models.FloatField()
-    sd = models.FloatField(default=0)
-    n = models.PositiveIntegerField(default=1)
-    origin = models.CharField(max_length=80)
-    evidence = models.CharField(max_length=300, blank=True)
-    made_at = models.DateTimeField(default=real_now)
-    accepted_by = models.ForeignKey(
-        Actor, null=True, blank=True, on_delete=models.SET_NULL
-    )
-    superseded_by = models.ForeignKey(
-        "self", null=True, blank=True, on_delete=models.SET_NULL
-    )
-
-    class Meta:
-        ordering = ["-made_at"]
-
-    def __str__(self) -> str:
-        return f"{self.quantity} {self.mean:g}"
-
-    @property
-    def is_applied(self) -> bool:
-        """Whether plans use it."""
-        return self.accepted_by_id is not None and self.superseded_by_id is None
+        return self.name
 
 
 class EquipmentType(models.Model):

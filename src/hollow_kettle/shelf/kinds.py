@@ -1,0 +1,855 @@
+"""
+The kinds of asset: one table from which forms, imports, exports and facts come.
+
+A field is stated once; its range stands with the model, which holds it in the
+database too.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.db.models import FloatField
+
+from powercore.chemistry import CHEMISTRIES, chemistry_of
+from powercore.wiring import CONNECTORS
+
+from .models import details
+from .models.asset import AssetKind
+from .models.details import Detail
+from .models.kits import Kit
+from .models.limits import Limit
+
+#: How far a stated nominal voltage may lie from cells × the chemistry's. [share]
+NOMINAL_TOLERANCE = 0.06
+
+CHEMISTRY_WORDS = {
+    "lifepo4": ("lifepo", "lfp", "life", "lithium iron phosphate", "lifepo₄"),
+    "nmc": ("li-ion", "liion", "lithium-ion", "li-ion (nmc)"),
+    "lipo": ("lithium polymer", "li-po"),
+    "agm": ("agm lead-acid", "sla", "sealed lead-acid", "vrla"),
+    "gel": ("gel lead-acid",),
+    "flooded": ("flooded lead-acid", "lead-acid", "wet", "lead acid"),
+    "nimh": ("ni-mh", "nickel metal hydride"),
+    "alkaline": ("alkaline (not rechargeable)", "primary"),
+}
+assert set(CHEMISTRY_WORDS) == set(CHEMISTRIES)  # noqa: S101 - each needs its words
+
+NUMBER, WHOLE, TEXT, LONG, CHOICE, YES, DATE, TIME = (
+    "number",
+    "whole",
+    "text",
+    "long",
+    "choice",
+    "yes",
+    "date",
+    "time",
+)
+CHEMISTRY_LIST, LEVELS, CELLS = "chemistries", "levels", "cells"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spec:
+    """One field of a kind, as forms, tables and pages need it."""
+
+    name: str
+    label: str
+    how: str = TEXT
+    limit: Limit | None = None
+    most: int = 120
+    choices: tuple[tuple[str, str], ...] = ()
+    #: Other spellings of the choices, in tables.
+    spellings: Mapping[str, Iterable[str]] = field(default_factory=dict)
+    is_needed: bool = False
+    help: str = ""
+    also: tuple[str, ...] = ()
+    #: Where it is asked for: "both", "form" or "table".
+    asked: str = "both"
+    #: What is only for those who need it stands behind "more".
+    is_fine: bool = False
+
+    @property
+    def unit(self) -> str:
+        """Its unit."""
+        return self.limit.unit if self.limit else ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Kind:
+    """A kind of asset: its table and its fields."""
+
+    key: str
+    name: str
+    plural: str
+    model: type[Detail]
+    specs: tuple[Spec, ...]
+    #: Completes and checks what was entered; raises ValidationError by field.
+    complete: Callable[[dict[str, Any]], dict[str, Any]] = dict
+    about: Callable[[Any], str] = lambda detail: ""
+
+    @property
+    def attribute(self) -> str:
+        """Name of its details on an asset."""
+        return self.model.__name__.lower()
+
+    @property
+    def every(self) -> tuple[Spec, ...]:
+        """All its fields, those of any asset too."""
+        return (*FIRST, *self.specs, *LAST)
+
+    @property
+    def own_names(self) -> tuple[str, ...]:
+        """Names of the fields in its own table."""
+        return tuple(
+            spec.name
+            for spec in self.specs
+            if spec.name not in ("nominal_v", "tested_ah")
+        )
+
+
+FIRST = (
+    Spec(
+        name="tag",
+        label="Tag",
+        most=16,
+        is_needed=True,
+        help="Begin with a letter, so that it isn't heard as hours: K11.",
+        also=("id", "label", "battery"),
+    ),
+    Spec(name="name", label="Name", most=80, help="What people call it."),
+)
+LAST = (
+    Spec(name="owner", label="Owner", most=80, help="Club or member."),
+    Spec(
+        name="home",
+        label="Home",
+        most=80,
+        help="Where it lives.",
+        also=("place", "location"),
+    ),
+    Spec(
+        name="hold",
+        label="Hold, because",
+        most=200,
+        help="What is on hold is never planned; empty when it may be used.",
+    ),
+    Spec(
+        name="mass_kg",
+        label="Mass",
+        how=NUMBER,
+        limit=Limit(0.001, 2000, "kg"),
+        also=("mass", "kg"),
+        help="For what somebody has to lift.",
+    ),
+    Spec(
+        name="made_on",
+        label="Built or bought",
+        how=DATE,
+        help="Like 2024-05-01.",
+        is_fine=True,
+    ),
+    Spec(
+        name="cost",
+        label="Cost",
+        how=NUMBER,
+        limit=Limit(0, 1_000_000),
+        help="What it cost, in your currency.",
+        is_fine=True,
+    ),
+    Spec(
+        name="note",
+        label="Note",
+        how=LONG,
+        most=2000,
+        also=("notes", "comment"),
+        help="Anything else.",
+    ),
+)
+ASSET_NAMES = tuple(spec.name for spec in (*FIRST, *LAST))
+
+
+def _chemistries(blank: bool = False) -> tuple[tuple[str, str], ...]:
+    named = tuple((key, chem.name) for key, chem in CHEMISTRIES.items())
+    return (("", "not noted"), *named) if blank else named
+
+
+def _for(model: type[Detail]) -> Callable[..., Spec]:
+    """Return a maker of number fields whose range is the model's."""
+
+    def make(name: str, label: str, **options: Any) -> Spec:
+        whole = not isinstance(model._meta.get_field(name), FloatField)
+        return Spec(
+            name=name,
+            label=label,
+            how=WHOLE if whole else NUMBER,
+            limit=model.LIMITS[name],
+            **options,
+        )
+
+    return make
+
+
+def _yes(name: str, label: str, **options: Any) -> Spec:
+    return Spec(name=name, label=label, how=YES, **options)
+
+
+def _choice(
+    name: str, label: str, choices: Iterable[tuple[str, str]], **options: Any
+) -> Spec:
+    return Spec(name=name, label=label, how=CHOICE, choices=tuple(choices), **options)
+
+
+CONNECTOR_CHOICES = tuple((key, one.name) for key, one in CONNECTORS.items())
+_SETTINGS = Spec(
+    name="settings",
+    label="Can be set for",
+    how=CHEMISTRY_LIST,
+    help="Chemistries, parted by commas: lifepo4, agm.",
+)
+_LEVELS = Spec(
+    name="levels",
+    label="USB-C levels",
+    how=LEVELS,
+    help="Volts × amps, parted by commas: 5x3, 9x3, 20x3.",
+)
+
+
+def series_from_nominal(chemistry: str, nominal_v: float) -> int:
+    """
+    Return the number of cells whose nominal voltage is the one stated.
+
+    Raises
+    ------
+    ValidationError
+        If no whole number of cells comes near it.
+    """
+    series = max(1, round(nominal_v / chemistry_of(chemistry).cell_nominal_v))
+    check_nominal(chemistry, series, nominal_v)
+    return series
+
+
+def check_nominal(chemistry: str, series: int, nominal_v: float) -> None:
+    """
+    Check a stated nominal voltage against cells in series.
+
+    Raises
+    ------
+    ValidationError
+        If they don't belong together.
+    """
+    chem = chemistry_of(chemistry)
+    expected_v = series * chem.cell_nominal_v
+    if abs(nominal_v - expected_v) > NOMINAL_TOLERANCE * expected_v:
+        raise ValidationError(
+            f"{series} {chem.name} cells in series make {expected_v:.1f} V nominal, "
+            f"not {nominal_v:g} V.",
+            code="nominal_voltage",
+        )
+
+
+def _complete_battery(values: dict[str, Any]) -> dict[str, Any]:
+    """Find the cells from the nominal voltage, or check one against the other."""
+    values = dict(values)
+    nominal_v = values.pop("nominal_v", None)
+    if values.get("chemistry") and "series" in values:
+        chemistry = values["chemistry"]
+        try:
+            if values["series"] is None:
+                if nominal_v is None:
+                    raise ValidationError(
+                        "Give the cells in series, or the nominal voltage."
+                    )
+                values["series"] = series_from_nominal(chemistry, nominal_v)
+            elif nominal_v is not None:
+                check_nominal(chemistry, values["series"], nominal_v)
+        except ValidationError as error:
+            where = "series" if nominal_v is None else "nominal_v"
+            raise ValidationError({where: error.messages}) from error
+    if "parallel" in values:
+        values["parallel"] = values["parallel"] or 1
+    return values
+
+
+def _battery_about(battery: details.Battery) -> str:
+    chem = chemistry_of(battery.chemistry)
+    return f"{battery.nameplate_ah:g} Ah {chem.name}"
+
+
+def _bank_about(bank: details.Bank) -> str:
+    wh = bank.cell_mah * bank.cell_v / 1000
+    return f"{bank.cell_mah:g} mAh, {wh:.0f} Wh in its cells"
+
+
+def _panel_about(panel: details.Panel) -> str:
+    watts = panel.vmp_v * panel.imp_a * panel.in_series
+    return f"{watts:.0f} W, {panel.voc_v * panel.in_series:g} V open"
+
+
+def _set_for(setting: str) -> str:
+    return f"set for {setting}" if setting else "no setting noted"
+
+
+def _controller_about(one: details.Controller) -> str:
+    method = one.get_method_display()
+    return f"{one.max_a:g} A {method}, {_set_for(one.setting)}"
+
+
+def _charger_about(one: details.Charger) -> str:
+    return f"{one.max_a:g} A {one.role}, {_set_for(one.setting)}"
+
+
+def _device_about(device: details.Device) -> str:
+    power = f"{device.tx_w:g} W, " if device.tx_w else ""
+    keyed = f" to {device.key_down_a:g} A" if device.key_down_a else ""
+    return f"{power}{device.receive_a:g} A{keyed}"
+
+
+def _lead_about(lead: details.Lead) -> str:
+    ends = (
+        f"{lead.get_a_connector_display()} {lead.a_gender}".strip(),
+        f"{lead.get_b_connector_display()} {lead.b_gender}".strip(),
+    )
+    return " to ".join(ends)
+
+
+_battery, _bank, _panel = _for(details.Battery), _for(details.Bank), _for(details.Panel)
+_controller, _charger = _for(details.Controller), _for(details.Charger)
+_generator, _converter = _for(details.Generator), _for(details.Converter)
+_device, _meter, _lead = _for(details.Device), _for(details.Meter), _for(details.Lead)
+_guard, _antenna, _kit = _for(details.Guard), _for(details.AntennaPart), _for(Kit)
+
+KINDS: dict[str, Kind] = {
+    kind.key: kind
+    for kind in (
+        Kind(
+            key=AssetKind.BATTERY,
+            name="battery",
+            plural="batteries",
+            model=details.Battery,
+            complete=_complete_battery,
+            about=_battery_about,
+            specs=(
+                _choice(
+                    "chemistry",
+                    "Chemistry",
+                    _chemistries(),
+                    is_needed=True,
+                    also=("type",),
+                    spellings=CHEMISTRY_WORDS,
+                    help=", ".join(CHEMISTRIES) + ".",
+                ),
+                _battery(
+                    "series",
+                    "Cells in series",
+                    also=("cells", "cells in series", "s"),
+                    help="4 for the usual 12.8 V LiFePO4, 6 for 12 V lead-acid.",
+                ),
+                Spec(
+                    name="nominal_v",
+                    label="Nominal voltage",
+                    how=NUMBER,
+                    limit=Limit(1.2, 500, "V", "a pack has at least one cell"),
+                    also=("voltage", "nominal voltage", "volts", "v"),
+                    help="Checked against the cells, or used to find them.",
+                ),
+                _battery(
+                    "parallel",
+                    "Cells in parallel",
+                    also=("p", "cells in parallel"),
+                    is_fine=True,
+                ),
+                _battery(
+                    "nameplate_ah",
+                    "Nameplate capacity",
+                    is_needed=True,
+                    also=("ah", "capacity", "capacity_ah", "nameplate"),
+                    help="Printed on it.",
+                ),
+                _battery(
+                    "printed_wh",
+                    "Printed energy",
+                    is_fine=True,
+                    help="Watt-hours, if printed too; checked against amp-hours.",
+                ),
+                Spec(
+                    name="tested_ah",
+                    label="Tested capacity",
+                    how=NUMBER,
+                    limit=Limit(0.01, 5000, "Ah"),
+                    asked="table",
+                    also=("tested",),
+                    help="Of an accepted test; empty when never tested.",
+                ),
+                _battery(
+                    "reserve_pct",
+                    "Reserve",
+                    also=("reserve",),
+                    help="Empty means the chemistry's usual: 20 % lithium, 50 % lead.",
+                ),
+                _battery(
+                    "max_discharge_a",
+                    "Highest current out",
+                    help="The maker's; empty means the chemistry's practice.",
+                ),
+                _battery(
+                    "max_charge_a", "Highest charging current", help="The maker's."
+                ),
+                _choice(
+                    "protection",
+                    "Protection",
+                    details.Battery.PROTECTION,
+                    help="With a charging port of its own it is protected only there.",
+                ),
+                _battery(
+                    "resistance_mohm",
+                    "Resistance",
+                    is_fine=True,
+                    help="Measured with its leads; empty means typical.",
+                ),
+                _battery(
+                    "max_charge_v",
+                    "Maker's charging limit",
+                    is_fine=True,
+                    help="Of the whole pack; the three below stay within it.",
+                ),
+                _battery(
+                    "charge_v",
+                    "Charging voltage",
+                    is_fine=True,
+                    help="Empty means its chemistry's.",
+                ),
+                _battery(
+                    "float_v",
+                    "Float voltage",
+                    is_fine=True,
+                    help="Empty means its chemistry's.",
+                ),
+                _battery(
+                    "disconnect_v",
+                    "Disconnect voltage",
+                    is_fine=True,
+                    help="Empty means its chemistry's.",
+                ),
+                _yes("is_heated", "Warms its cells by itself", is_fine=True),
+                _yes("was_deep_discharged", "Was once run flat", is_fine=True),
+                _yes("was_left_on", "Was once left on", is_fine=True),
+            ),
+        ),
+        Kind(
+            key=AssetKind.BANK,
+            name="power bank",
+            plural="power banks",
+            model=details.Bank,
+            about=_bank_about,
+            specs=(
+                _bank(
+                    "cell_mah",
+                    "Cell capacity",
+                    is_needed=True,
+                    also=("mah",),
+                    help="As printed.",
+                ),
+                _bank(
+                    "cell_v", "Volts of its cells", help="3.7 V when nothing is said."
+                ),
+                _bank("efficiency_pct", "Share that comes out", is_fine=True),
+                _LEVELS,
+                _bank(
+                    "auto_off_ma", "Switches off below", help="50 to 100 mA is usual."
+                ),
+                _bank("claimed_ah", "Amp-hours claimed", is_fine=True),
+                _bank(
+                    "claimed_v",
+                    "at",
+                    is_fine=True,
+                    help="Volts for which they are claimed.",
+                ),
+            ),
+        ),
+        Kind(
+            key=AssetKind.PANEL,
+            name="solar panel",
+            plural="solar panels",
+            model=details.Panel,
+            about=_panel_about,
+            specs=(
+                _panel("voc_v", "Open-circuit voltage", is_needed=True, also=("voc",)),
+                _panel("isc_a", "Short-circuit current", is_needed=True, also=("isc",)),
+                _panel("vmp_v", "Voltage at full power", is_needed=True, also=("vmp",)),
+                _panel("imp_a", "Current at full power", is_needed=True, also=("imp",)),
+                _panel("in_series", "Panels in series", help="1 for one panel."),
+                _panel("voc_pct_per_c", "Open-circuit volts for each °C", is_fine=True),
+                _panel("power_pct_per_c", "Power for each °C", is_fine=True),
+                _panel("width_m", "Width", is_fine=True),
+                _panel("height_m", "Height", is_fine=True),
+            ),
+        ),
+        Kind(
+            key=AssetKind.CONTROLLER,
+            name="charge controller",
+            plural="charge controllers",
+            model=details.Controller,
+            about=_controller_about,
+            specs=(
+                _choice("method", "Method", details.Controller.METHODS),
+                _controller("max_a", "Highest current", is_needed=True),
+                _controller("max_v", "Highest panel voltage", is_needed=True),
+                _choice(
+                    "setting",
+                    "Set for",
+                    _chemistries(blank=True),
+                    spellings=CHEMISTRY_WORDS,
+                ),
+                _SETTINGS,
+                _controller("absorb_v", "Charges to"),
+                _controller(
+                    "float_v", "Floats at", help="Empty when it doesn't float."
+                ),
+                _yes("is_compensated", "Corrects for temperature"),
+            ),
+        ),
+        Kind(
+            key=AssetKind.CHARGER,
+            name="charger or supply",
+            plural="chargers and supplies",
+            model=details.Charger,
+            about=_charger_about,
+            specs=(
+                _choice("role", "Role", details.Charger.ROLES),
+                _charger("max_a", "Highest current", is_needed=True, also=("amps",)),
+                _charger(
+                    "absorb_v",
+                    "Charges to",
+                    help="What it holds before the tail.",
+                    also=("volts",),
+                ),
+                _charger("float_v", "Floats at", help="Empty when it ends instead."),
+                _charger(
+                    "low_v", "Can be set from", help="For a supply that can be set."
+                ),
+                _charger("high_v", "Can be set up to"),
+                _choice(
+                    "setting",
+                    "Set for",
+                    _chemistries(blank=True),
+                    spellings=CHEMISTRY_WORDS,
+                ),
+                _SETTINGS,
+                Spec(
+                    name="how_set",
+                    label="How it is set",
+                    most=80,
+                    help="Jumper, switch, menu.",
+                ),
+                Spec(
+                    name="series",
+                    label="Cells in series",
+                    how=CELLS,
+                    most=40,
+                    help="Counts parted by commas; empty when the volts decide.",
+                    is_fine=True,
+                ),
+                _yes("balances", "Balances the cells", is_fine=True),
+                _yes("wakes_tripped", "Wakes a tripped pack", is_fine=True),
+                _yes("is_compensated", "Corrects for temperature", is_fine=True),
+                _yes("resumes", "Starts again after its power was away"),
+                _yes(
+                    "is_isolated",
+                    "Isolated: a battery can't feed back into it",
+                    is_fine=True,
+                ),
+                _charger("efficiency_pct", "Efficiency", is_fine=True),
+                _charger(
+                    "power_factor",
+                    "Power factor",
+                    is_fine=True,
+                    help="0.65 is usual for a small one.",
+                ),
+            ),
+        ),
+        Kind(
+            key=AssetKind.GENERATOR,
+            name="generator",
+            plural="generators",
+            model=details.Generator,
+            about=lambda g: f"{g.rated_w:g} W, {g.fuel}",
+            specs=(
+                _generator("rated_w", "Power", is_needed=True, also=("watts", "w")),
+                _generator("rated_va", "Apparent power", help="Empty means the same."),
+                _choice("fuel", "Fuel", details.Generator.FUELS),
+                _generator("quarter_l_h", "Uses at a quarter load"),
+                _generator("full_l_h", "Uses at full load"),
+                _generator("tank_l", "Tank"),
+                _generator("other_w", "What else hangs on it", is_fine=True),
+                Spec(
+                    name="quiet_from",
+                    label="Quiet from",
+                    how=TIME,
+                    help="Like 22:00.",
+                    is_fine=True,
+                ),
+                Spec(
+                    name="quiet_to",
+                    label="Quiet until",
+                    how=TIME,
+                    help="Like 06:00.",
+                    is_fine=True,
+                ),
+            ),
+        ),
+        Kind(
+            key=AssetKind.CONVERTER,
+            name="converter",
+            plural="converters",
+            model=details.Converter,
+            about=lambda c: f"{c.get_method_display()}, {c.out_v:g} V {c.max_w:g} W",
+            specs=(
+                _choice("method", "Method", details.Converter.METHODS),
+                _converter("out_v", "Gives", is_needed=True),
+                _converter("max_w", "Up to", is_needed=True),
+                _converter("in_min_v", "Needs at least"),
+                _converter("in_max_v", "Stands at most"),
+                _LEVELS,
+                _converter("ports", "Ports"),
+                _converter(
+                    "shared_w",
+                    "Each port, all in use",
+                    help="Empty when ports don't share.",
+                ),
+                _converter("efficiency_low_pct", "Efficiency at a fifth", is_fine=True),
+                _converter("efficiency_full_pct", "Efficiency at full", is_fine=True),
+                _converter("idle_w", "Draws idle", is_fine=True),
+                _converter("min_load_w", "Switches off below", is_fine=True),
+                _converter(
+                    "headroom_v",
+                    "Input above output",
+                    is_fine=True,
+                    help="What a step-down needs.",
+                ),
+            ),
+        ),
+        Kind(
+            key=AssetKind.DEVICE,
+            name="radio or load",
+            plural="radios and loads",
+            model=details.Device,
+            about=_device_about,
+            specs=(
+                _device("receive_a", "Receives, or runs, at", is_needed=True),
+                _device(
+                    "transmit_idle_a", "Transmits idle at", help="Between syllables."
+                ),
+                _device(
+                    "key_down_a",
+                    "Key down",
+                    help="At full power; empty when it doesn't transmit.",
+                ),
+                _device("low_key_down_a", "Key down at low power"),
+                _device("standby_a", "Standby", is_fine=True),
+                _choice("origin", "These currents are", details.Device.ORIGINS),
+                _device("min_v", "Works from"),
+                _device("max_v", "Works up to"),
+                _device("nominal_v", "Made for", is_fine=True),
+                _device("maker_fuse_a", "The maker's fuse"),
+                _device("tx_w", "Transmit power"),
+                _device("low_tx_w", "Transmit power, low"),
+                _yes("rises_with_volts", "Gives more power at more volts"),
+                _device("pd_v", "USB-C level it needs"),
+                _device("pd_w", "USB-C power it needs"),
+                _device("transmit_pct", "Share of time transmitting", is_fine=True),
+                _device("duty_pct", "Duty of its mode", is_fine=True),
+            ),
+        ),
+        Kind(
+            key=AssetKind.METER,
+            name="meter",
+            plural="meters",
+            model=details.Meter,
+            about=lambda m: (
+                f"shows {m.zero_a:+.2f} A at rest, {m.gain:.0%} of what flows"
+            ),
+            specs=(
+                _meter("zero_a", "Shows at rest", help="With nothing flowing."),
+                _meter(
+                    "gain",
+                    "Shows over true",
+                    help="1 when it is right; 1.02 shows 2 % too much.",
+                ),
+                Spec(
+                    name="checked_on",
+                    label="Compared on",
+                    how=DATE,
+                    help="Like 2026-04-11.",
+                ),
+            ),
+        ),
+        Kind(
+            key=AssetKind.LEAD,
+            name="lead or adapter",
+            plural="leads and adapters",
+            model=details.Lead,
+            about=_lead_about,
+            specs=(
+                _choice("a_connector", "One end", CONNECTOR_CHOICES, is_needed=True),
+                _choice("a_gender", "is a", details.GENDER_CHOICES),
+                _yes("a_reversed", "its polarity is reversed", is_fine=True),
+                _choice("b_connector", "Other end", CONNECTOR_CHOICES, is_needed=True),
+                _choice("b_gender", "is a", details.GENDER_CHOICES),
+                _yes("b_reversed", "its polarity is reversed", is_fine=True),
+                _lead("length_m", "Length", help="One way."),
+                _lead("awg", "Gauge", help="AWG, or give mm²."),
+                _lead("area_mm2", "Cross-section"),
+                _lead("fuse_a", "Fuse in it"),
+            ),
+        ),
+        Kind(
+            key=AssetKind.GUARD,
+            name="fuse, breaker or block",
+            plural="fuses, breakers and blocks",
+            model=details.Guard,
+            about=lambda guard: f"{guard.amps:g} A {guard.get_role_display()}",
+            specs=(
+                _choice("role", "What it is", details.Guard.ROLES),
+                _guard("amps", "Rating", is_needed=True),
+            ),
+        ),
+        Kind(
+            key=AssetKind.ANTENNA,
+            name="antenna part",
+            plural="antenna parts",
+            model=details.AntennaPart,
+            about=lambda part: f"stands {part.max_w:g} W",
+            specs=(
+                _antenna("max_w", "Stands", is_needed=True, help="Continuous carrier."),
+            ),
+        ),
+        Kind(
+            key=AssetKind.KIT,
+            name="kit",
+            plural="kits",
+            model=Kit,
+            about=lambda kit: kit.purpose,
+            specs=(
+                Spec(name="purpose", label="What it is for", most=200),
+                _choice("travels", "Travels", Kit.WAYS),
+                _kit("low_c", "Coldest where it is used"),
+                _kit("high_c", "Warmest where it is used"),
+                _kit("hours", "Used for", help="Hours at a stretch."),
+                _kit("lift_kg", "One person lifts"),
+                _yes("is_fastened", "Everything in it is fastened"),
+                _yes("is_restrained", "It is strapped on the road"),
+                _yes("feeds_building", "It feeds a building's wiring"),
+                Spec(
+                    name="steps",
+                    label="Card: steps",
+                    how=LONG,
+                    most=2000,
+                    help="One a line, for a stranger: what to do, in which order.",
+                ),
+                Spec(
+                    name="listening", label="Card: when to listen", how=LONG, most=500
+                ),
+                Spec(
+                    name="channels",
+                    label="Card: channels",
+                    how=LONG,
+                    most=1000,
+                    help="One a line.",
+                ),
+            ),
+        ),
+    )
+}
+
+
+def kind_of(key: str) -> Kind:
+    """Return a kind by its key; KeyError when there is none."""
+    return KINDS[key]
+
+
+def parse_list(text: str) -> tuple[str, ...]:
+    """Split a list parted by commas; blanks don't matter."""
+    return tuple(part.strip() for part in text.split(",") if part.strip())
+
+
+def parse_chemistries(text: str) -> tuple[str, ...]:
+    """
+    Read chemistries parted by commas.
+
+    Raises
+    ------
+    ValueError
+        Naming the word that is none.
+    """
+    known = {
+        spelling.casefold(): key
+        for key, spellings in CHEMISTRY_WORDS.items()
+        for spelling in (key, *spellings)
+    }
+    found = []
+    for part in parse_list(text):
+        key = known.get(part.casefold())
+        if key is None:
+            raise ValueError(
+                f"'{part[:30]}' is not one of {', '.join(CHEMISTRY_WORDS)}"
+            )
+        found.append(key)
+    return tuple(dict.fromkeys(found))
+
+
+def parse_levels(text: str) -> tuple[tuple[float, float], ...]:
+    """
+    Read levels like 5x3, 20x5 as (volts, amps).
+
+    Raises
+    ------
+    ValueError
+        Naming the part that is none.
+    """
+    found = []
+    for part in parse_list(text):
+        volts, _, amps = part.lower().replace("×", "x").partition("x")
+        try:
+            level = (float(volts), float(amps))
+        except ValueError:
+            level = (0.0, 0.0)
+        if not (1 <= level[0] <= 60 and 0.1 <= level[1] <= 10):
+            raise ValueError(f"'{part[:20]}' is not volts × amps like 20x3")
+        found.append(level)
+    return tuple(found)
+
+
+def parse_cells(text: str) -> tuple[int, ...]:
+    """
+    Read counts of cells parted by commas.
+
+    Raises
+    ------
+    ValueError
+        Naming the part that is none.
+    """
+    found = []
+    for part in parse_list(text):
+        if not part.isdecimal() or not 1 <= int(part) <= 120:
+            raise ValueError(f"'{part[:20]}' is not a count of cells from 1 to 120")
+        found.append(int(part))
+    return tuple(found)
+
+
+#: How each kind of list is read, and written back.
+LISTS: dict[str, Callable[[str], tuple[Any, ...]]] = {
+    CHEMISTRY_LIST: parse_chemistries,
+    LEVELS: parse_levels,
+    CELLS: parse_cells,
+}
+
+
+def tidy_list(how: str, text: str) -> str:
+    """Read a list and write it in one way; ValueError when it can't be read."""
+    parts = LISTS[how](text)
+    if how == LEVELS:
+        return ", ".join(f"{volts:g}x{amps:g}" for volts, amps in parts)
+    return ", ".join(map(str, parts))

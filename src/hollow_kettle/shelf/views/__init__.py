@@ -1,0 +1,1 @@
+"""The Shelf's pages: parse, call, render."""

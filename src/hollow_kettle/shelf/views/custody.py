@@ -1,0 +1,338 @@
+"""Who has what, what is due, what is on hold; bench tests; readings at the shelf."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.forms import BaseForm
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
+
+from hollow_kettle.clock import from_local
+from hollow_kettle.log.models import PlaceKind, Placement
+from hollow_kettle.people.access import actor_of, coordinator_only
+from hollow_kettle.people.models import Club
+from hollow_kettle.shelf import kit_forms as forms
+from hollow_kettle.shelf.due import due_list, gates_of, open_holds
+from hollow_kettle.shelf.models import Asset, BenchTest
+from hollow_kettle.shelf.models.asset import AssetKind
+from hollow_kettle.shelf.queries import attach_details, rows_of
+from hollow_kettle.shelf.services import bench, custody
+
+from .assets import asset_or_404
+from .kits import _refused
+
+
+def _moment(wall: datetime | None) -> datetime | None:
+    """A wall-clock time of the club as a moment."""
+    return None if wall is None else from_local(wall, Club.the().zone)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def check_out(request: HttpRequest) -> HttpResponse:
+    """Hand gear out to a station, a person or a vehicle."""
+    tags = request.GET.get("tags", "")[:2000]
+    form = forms.CheckOutForm(request.POST or None, initial={"tags": tags})
+    if request.method == "POST" and form.is_valid():
+        data = form.cleaned_data
+        to = data["station"] or custody.place_named(
+            custody.TO_KINDS.get(data["to_kind"], PlaceKind.PERSON), data["to_name"]
+        )
+        try:
+            gone = custody.check_out(
+                data["tags"],
+                to=to,
+                by=actor_of(request),
+                due_at=_moment(data["due_at"]),
+                note=data["note"],
+            )
+        except ValidationError as error:
+            _refused(form, error)
+        else:
+            messages.success(request, f"{len(gone)} things are checked out to {to}.")
+            return redirect("shelf:out_list")
+    status = 422 if form.is_bound else 200
+    return render(request, "shelf/check_out.html", {"form": form}, status=status)
+
+
+@require_safe
+def out_list(request: HttpRequest) -> HttpResponse:
+    """Who has what: everything that is not at home, by who has it."""
+    away = Placement.objects.filter(ended_at=None).exclude(place__kind=PlaceKind.HOME)
+    assets = attach_details(Asset.objects.filter(pk__in=away.values("battery")))
+    groups: dict[str, list[Any]] = {}
+    for row in rows_of(assets):
+        groups.setdefault(row.where, []).append(row)
+    context = {"groups": sorted(groups.items()), "now": Club.the().clock.now()}
+    return render(request, "shelf/out_list.html", context)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def check_in(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Take gear back, with readings, damage, water and what is missing."""
+    asset = asset_or_404(uid)
+    form = forms.CheckInForm(request.POST or None)
+    if asset.kind != AssetKind.BATTERY:
+        del form.fields["volts"]
+    if request.method == "POST" and form.is_valid():
+        back = custody.check_in(asset, by=actor_of(request), **form.cleaned_data)
+        messages.success(
+            request,
+            f"{asset.tag} is back"
+            + (f" with {len(back) - 1} things in it." if len(back) > 1 else "."),
+        )
+        return redirect("shelf:out_list")
+    context = {
+        "form": form,
+        "asset": asset,
+        "inside": custody.with_contents([asset])[1:],
+    }
+    status = 422 if form.is_bound else 200
+    return render(request, "shelf/check_in.html", context, status=status)
+
+
+@require_safe
+def due(request: HttpRequest) -> HttpResponse:
+    """What is due: charge, storage, tests, returns, repairs, parts."""
+    return render(request, "shelf/due_list.html", {"groups": due_list()})
+
+
+@require_safe
+def gate_list(request: HttpRequest) -> HttpResponse:
+    """Which batteries may leave as full, and what the others lack."""
+    assets = list(Asset.objects.batteries())
+    gates = gates_of(assets)
+    context = {
+        "lines": [(asset, gates[asset.pk]) for asset in assets],
+        "holds": open_holds(),
+    }
+    return render(request, "shelf/gate_list.html", context)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def hold(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Put on hold with a repair ticket."""
+
+    def save(asset: Asset, data: dict[str, Any]) -> None:
+        data["due_at"] = _moment(data["due_at"])
+        custody.put_on_hold(asset, by=actor_of(request), **data)
+
+    return _small(
+        request,
+        uid,
+        make=forms.HoldForm,
+        save=save,
+        heading="Put on hold",
+        button="Put it on hold",
+        said="is on hold",
+    )
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def release(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Release from hold."""
+
+    def save(asset: Asset, data: dict[str, Any]) -> None:
+        custody.release(asset, by=actor_of(request), **data)
+
+    return _small(
+        request,
+        uid,
+        make=forms.ReleaseForm,
+        save=save,
+        heading="Release from hold",
+        button="Release it",
+        said="may be used again",
+    )
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def charged(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Note how a battery's charge ended."""
+
+    def save(asset: Asset, data: dict[str, Any]) -> None:
+        custody.note_charged(asset, by=actor_of(request), **data)
+
+    return _small(
+        request,
+        uid,
+        make=forms.ChargedForm,
+        save=save,
+        heading="Charge ended",
+        button="Note how it ended",
+        said="charge is noted",
+        kind=AssetKind.BATTERY,
+    )
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def rested(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Note rested volts."""
+
+    def save(asset: Asset, data: dict[str, Any]) -> None:
+        custody.note_reading(asset, by=actor_of(request), **data)
+
+    return _small(
+        request,
+        uid,
+        make=forms.RestedForm,
+        save=save,
+        heading="Rested volts",
+        button="Note this reading",
+        said="reading is noted",
+        kind=AssetKind.BATTERY,
+    )
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def checked(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Note that switches are off and nothing draws."""
+
+    def save(asset: Asset, data: dict[str, Any]) -> None:
+        custody.note_checked(asset, by=actor_of(request), **data)
+
+    return _small(
+        request,
+        uid,
+        make=forms.CheckedForm,
+        save=save,
+        heading="Look it over",
+        button="Note what you saw",
+        said="was looked over",
+    )
+
+
+def _small(
+    request: HttpRequest,
+    uid: UUID,
+    *,
+    make: Callable[..., Any],
+    save: Callable[[Asset, dict[str, Any]], None],
+    heading: str,
+    button: str,
+    said: str,
+    kind: str = "",
+) -> HttpResponse:
+    """A page with one small form about one asset."""
+    asset = asset_or_404(uid)
+    if kind and asset.kind != kind:
+        return redirect(asset)
+    form: BaseForm = make(request.POST or None)
+    if request.method == "POST" and form.is_valid():
+        try:
+            save(asset, form.cleaned_data)
+        except ValidationError as error:
+            _refused(form, error)
+        else:
+            messages.success(request, f"{asset.tag} {said}.")
+            return redirect(asset)
+    context = {"asset": asset, "form": form, "heading": heading, "button": button}
+    status = 422 if form.is_bound else 200
+    return render(request, "shelf/small_form.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def strike(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Strike an entry about an asset."""
+    asset = asset_or_404(uid)
+    try:
+        custody.strike(
+            asset,
+            UUID(request.POST.get("entry", "")),
+            why=request.POST.get("why", "")[:300] or "mistaken",
+            by=actor_of(request),
+        )
+    except (ValidationError, ValueError):
+        messages.error(request, "There is no such entry to strike.")
+    else:
+        messages.success(request, "Struck; it stays visible and counts no more.")
+    return redirect(asset)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def bench_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Record a bench test and see what it comes to."""
+    asset = asset_or_404(uid)
+    if asset.kind not in (AssetKind.BATTERY, AssetKind.BANK):
+        return redirect(asset)
+    what = request.GET.get("what", "")
+    form = forms.BenchForm(
+        asset, request.POST or None, request.FILES or None, initial={"what": what}
+    )
+    if request.method == "POST" and form.is_valid():
+        data = form.cleaned_data
+        try:
+            test = bench.record_test(
+                asset, by=actor_of(request), rows=data.pop("lines"), **data
+            )
+        except ValidationError as error:
+            _refused(form, error)
+        else:
+            messages.success(request, f"Kept: {test.words}.")
+            return redirect(asset)
+    status = 422 if form.is_bound else 200
+    context = {"form": form, "asset": asset}
+    return render(request, "shelf/bench_add.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def bench_accept(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Trust what a test found."""
+    test = get_object_or_404(BenchTest.objects.select_related("asset__battery"), pk=uid)
+    try:
+        bench.accept_test(test, by=actor_of(request))
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+    else:
+        messages.success(
+            request,
+            f"{test.asset.tag} is trusted with {test.result:g} {test.unit} now.",
+        )
+    return redirect(test.asset)
+
+
+@require_POST
+@coordinator_only
+def bulk(request: HttpRequest) -> HttpResponse:
+    """Do one thing with what is ticked in the list."""
+    uids = request.POST.getlist("asset")[:500]
+    found = Asset.objects.filter(pk__in=[u for u in uids if _is_uid(u)])
+    tags = " ".join(asset.tag for asset in found)
+    if not tags:
+        messages.error(request, "Tick something in the list first.")
+        return redirect("shelf:asset_list")
+    action = request.POST.get("do", "")
+    if action == "labels":
+        response = redirect("shelf:labels")
+    else:
+        response = redirect("shelf:check_out")
+    response["Location"] += f"?tags={tags.replace(' ', '+')}"
+    return response
+
+
+def _is_uid(text: str) -> bool:
+    try:
+        UUID(text)
+    except ValueError:
+        return False
+    return True

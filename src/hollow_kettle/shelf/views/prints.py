@@ -1,0 +1,76 @@
+"""Paper: labels, kit cards, packing lists, drawings."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_safe
+
+from hollow_kettle.shelf import paper
+from hollow_kettle.shelf.kit_bridge import rows_of_kit
+from hollow_kettle.shelf.kit_queries import kit_page, packing_of
+from hollow_kettle.shelf.models import Asset
+
+from .kits import kit_or_404
+
+
+def _pdf(content: bytes, name: str) -> HttpResponse:
+    response = HttpResponse(content, content_type="application/pdf")
+    response["Content-Disposition"] = f'inline; filename="{name}.pdf"'
+    return response
+
+
+def _size(request: HttpRequest, default: str = "a4") -> str:
+    asked = request.GET.get("paper", default)
+    return asked if asked in paper.SIZES else default
+
+
+@require_safe
+def labels(request: HttpRequest) -> HttpResponse:
+    """Labels with codes: first which and on what, then the PDF."""
+    words = request.GET.get("tags", "").replace(",", " ").split()[:500]
+    chosen = [
+        asset
+        for asset in Asset.objects.here()
+        if not words or asset.tag.casefold() in {word.casefold() for word in words}
+    ]
+    sheet = request.GET.get("sheet", "")
+    if sheet not in paper.SHEETS:
+        context = {
+            "assets": chosen,
+            "tags": " ".join(words),
+            "sheets": paper.SHEETS.values(),
+        }
+        return render(request, "shelf/labels.html", context)
+    if not chosen:
+        messages.error(request, "Nothing on the shelf has these tags.")
+        return redirect("shelf:labels")
+    skip = request.GET.get("skip", "0")
+    used = int(skip) if skip.isdecimal() and len(skip) < 4 else 0
+    return _pdf(paper.label_sheet(chosen, paper.SHEETS[sheet], used), "labels")
+
+
+@require_safe
+def kit_card(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """A card for whoever picks the kit up."""
+    kit = kit_or_404(uid)
+    content = paper.kit_card(kit_page(kit), _size(request, "a6"))
+    return _pdf(content, f"{kit.tag}-card")
+
+
+@require_safe
+def packing_list(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """The packing list on paper."""
+    kit = kit_or_404(uid)
+    page = packing_of(kit, rows_of_kit(kit))
+    return _pdf(paper.packing_list(kit, page, _size(request)), f"{kit.tag}-packing")
+
+
+@require_safe
+def kit_drawing(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """The kit's power path and findings on paper."""
+    kit = kit_or_404(uid)
+    return _pdf(paper.kit_drawing(kit_page(kit), _size(request)), f"{kit.tag}-path")
