@@ -78,6 +78,8 @@ TABLE = {
     ("shelf:hold", "POST"): BOSS,
     ("shelf:release", "GET"): BOSS,
     ("shelf:release", "POST"): BOSS,
+    ("shelf:charged_many", "GET"): BOSS,
+    ("shelf:charged_many", "POST"): BOSS,
     ("shelf:charged", "GET"): BOSS,
     ("shelf:charged", "POST"): BOSS,
     ("shelf:rested", "GET"): BOSS,

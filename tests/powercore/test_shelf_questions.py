@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from powercore.chargeby import Watch, charge_by
 from powercore.departure import ChargeEnd, Evidence, Rested, gate
+from powercore.errors import OutOfRange
 from powercore.fits import Verdict, fit_of, hours_to_full
-from powercore.gear import Charger, Lead, Port
+from powercore.gear import Charger, Lead, Meter, Panel, Port, level_for
 from powercore.leads import find_join
 from powercore.upkeep import charge_due, days_until, drain, kept_share
 from powercore.upkeep import test_due as capacity_test_due
@@ -260,3 +261,67 @@ def test_no_charger_is_used_twice_at_once_and_every_charge_ends_in_time(
     assert all(-1e-9 <= s.end_h <= s.start_h <= hours_left + 1e-9 for s in table.slots)
     named = {s.battery for s in table.slots} | {tag for tag, _ in table.cant}
     assert named == {f"K{n}" for n, soc in enumerate(charges) if soc < 0.995}
+
+
+@pytest.mark.parametrize(
+    ("fields", "words"),
+    [
+        ({"voc_v": 22, "isc_a": 6, "vmp_v": 23, "imp_a": 5}, "below the open-circuit"),
+        ({"voc_v": 22, "isc_a": 6, "vmp_v": 18, "imp_a": 7}, "below the short-circuit"),
+        ({"voc_v": 0, "isc_a": 6, "vmp_v": 18, "imp_a": 5}, "Open-circuit voltage"),
+    ],
+)
+def test_a_panel_that_can_t_be_is_refused(fields, words):
+    """Maximum power lies between open and short."""
+    with pytest.raises(OutOfRange, match=words):
+        Panel(tag="P", **fields)
+
+
+def test_a_meter_s_faults_are_taken_off_in_the_right_order():
+    """It shows zero + gain × true, of amps and of a count over hours."""
+    meter = Meter(tag="A", zero_a=0.45, gain=1.02)
+
+    assert meter.true_a(0.45 + 1.02 * 3) == pytest.approx(3)
+    assert meter.true_ah(10 * 0.45 + 1.02 * 20, 10) == pytest.approx(20)
+
+
+def test_levels_of_usb_power_are_found_by_their_volts():
+    """20 V is a level, 12 V is none unless a maker adds it."""
+    levels = ((5.0, 3.0), (9.0, 3.0), (20.0, 3.25))
+
+    assert level_for(levels, 20) == (20.0, 3.25)
+    assert level_for(levels, 12) is None
+
+
+@given(st.floats(0.05, 0.95), st.floats(0.05, 0.95), st.floats(0, 36))
+def test_days_until_undoes_the_loss(from_soc, to_soc, temp_c):
+    """After the days it takes to a level, that level is what is left."""
+    chem = agm().pack.chem
+    days = days_until(chem, from_soc, to_soc, temp_c)
+
+    if from_soc <= to_soc:
+        assert days == 0
+    else:
+        assert from_soc * kept_share(chem, days, temp_c) == pytest.approx(to_soc)
+
+
+@given(st.floats(0, 0.98), st.floats(0, 0.98))
+def test_more_charge_never_takes_longer_to_fill(one, other):
+    """Hours to full fall with the charge that is in."""
+    low, high = min(one, other), max(one, other)
+
+    assert hours_to_full(CHARGER, battery(), high) <= hours_to_full(
+        CHARGER, battery(), low
+    )
+
+
+@pytest.mark.parametrize(
+    ("charger", "words"),
+    [
+        (replace(CHARGER, max_a=40), "limit it to 25.0 A"),
+        (replace(CHARGER, float_v=13.8), "unplug when full"),
+    ],
+)
+def test_what_to_mind_with_a_charger_that_fits(charger, words):
+    """Current above the pack's limit, float above its own."""
+    assert words in fit_of(charger, battery()).mind

@@ -16,7 +16,7 @@ from hypothesis.extra.django import TestCase
 
 from hollow_kettle.demo.gear import LISTS
 from hollow_kettle.people.models import Actor
-from hollow_kettle.shelf import kinds, tables
+from hollow_kettle.shelf import fields, tables
 from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.shelf.services import save_asset
@@ -134,12 +134,12 @@ def test_a_broken_workbook_is_refused_with_a_sentence(stocked, boss):
 @given(st.text(max_size=60))
 def test_lists_in_a_cell_are_read_or_refused_and_then_stay(text):
     """Tidied once, a list of levels, cells or chemistries tidies to itself."""
-    for how in kinds.LISTS:
+    for how in fields.LISTS:
         try:
-            tidy = kinds.tidy_list(how, text)
+            tidy = fields.tidy_list(how, text)
         except ValueError:
             continue
-        assert kinds.tidy_list(how, tidy) == tidy
+        assert fields.tidy_list(how, tidy) == tidy
 
 
 words = st.text(

@@ -7,6 +7,7 @@ from uuid import UUID
 
 from django.contrib import messages
 from django.core.exceptions import PermissionDenied
+from django.db.models import Q
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -319,14 +320,13 @@ def entry_strike(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
 
 @require_safe
 def find(request: HttpRequest) -> HttpResponse:
-    """Find batteries and stations by the beginning of what is typed."""
+    """Find assets and stations by a part of their tag or name."""
     text = request.GET.get("q", "").strip()[:40]
     access = access_of(request)
     found: dict[str, Any] = {"q": text, "assets": [], "stations": []}
     if text:
-        found["assets"] = Asset.objects.filter(tag__icontains=text, archived_at=None)[
-            :8
-        ]
+        named = Q(tag__icontains=text) | Q(name__icontains=text)
+        found["assets"] = Asset.objects.here().filter(named)[:8]
         found["stations"] = Station.objects.filter(
             name__icontains=text, event__in=events_visible_to(access)
         ).select_related("event")[:8]

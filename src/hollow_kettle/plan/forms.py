@@ -9,6 +9,7 @@ from django import forms
 from hollow_kettle.people.models import Actor, Role
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES, EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+from powercore.chemistry import CHEMISTRIES
 
 from .models import Event, OperatingPattern, Source, Station
 
@@ -131,7 +132,11 @@ class BayForm(Dressed, forms.Form):
     source = forms.ModelChoiceField(Source.objects.none(), label="Fed from")
     max_w = NumberField(label="Charger output", low=1, high=20_000, unit="W")
     chemistries = forms.MultipleChoiceField(
-        label="Set for", choices=CHEMISTRY_CHOICES, widget=forms.SelectMultiple
+        label="Set for",
+        choices=[
+            (k, n) for k, n in CHEMISTRY_CHOICES if CHEMISTRIES[k].is_rechargeable
+        ],
+        widget=forms.SelectMultiple,
     )
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:

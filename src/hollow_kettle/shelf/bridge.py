@@ -13,7 +13,7 @@ from powercore.battery import Pack
 from powercore.loads import Draw
 from powercore.wiring import End
 
-from . import kinds
+from . import fields
 from .models import Asset, Battery, EquipmentStep, Lead, Port
 from .models.asset import AssetKind
 
@@ -86,7 +86,7 @@ def _bank(asset: Asset) -> gear.PowerBank:
         cell_mah=bank.cell_mah,
         cell_v=bank.cell_v,
         efficiency=bank.efficiency_pct / 100,
-        levels=kinds.parse_levels(bank.levels) or ((5.0, 3.0),),
+        levels=fields.parse_levels(bank.levels) or ((5.0, 3.0),),
         auto_off_a=bank.auto_off_ma / 1000,
         claimed_ah=bank.claimed_ah,
         claimed_v=bank.claimed_v,
@@ -116,7 +116,7 @@ def _controller(asset: Asset) -> gear.Controller:
         max_a=controller.max_a,
         max_v=controller.max_v,
         setting=controller.setting,
-        settings=kinds.parse_chemistries(controller.settings),
+        settings=fields.parse_chemistries(controller.settings),
         absorb_v=controller.absorb_v,
         float_v=controller.float_v,
         is_compensated=controller.is_compensated,
@@ -135,9 +135,9 @@ def charger_of(asset: Asset) -> gear.Charger:
         low_v=charger.low_v,
         high_v=charger.high_v,
         setting=charger.setting,
-        settings=kinds.parse_chemistries(charger.settings),
+        settings=fields.parse_chemistries(charger.settings),
         how_set=charger.how_set,
-        series=kinds.parse_cells(charger.series),
+        series=fields.parse_cells(charger.series),
         balances=charger.balances,
         wakes_tripped=charger.wakes_tripped,
         is_compensated=charger.is_compensated,
@@ -175,7 +175,7 @@ def _converter(asset: Asset) -> gear.Converter:
         idle_w=converter.idle_w,
         min_load_w=converter.min_load_w,
         headroom_v=converter.headroom_v,
-        levels=kinds.parse_levels(converter.levels),
+        levels=fields.parse_levels(converter.levels),
         ports=converter.ports,
         shared_w=converter.shared_w,
     )

@@ -8,9 +8,11 @@ from itertools import count
 
 from hollow_kettle.ui.drawing import Scale, points
 from powercore.checks import Finding
+from powercore.gear import Panel
 from powercore.powerpath import (
     Block,
     Cable,
+    Charge,
     Converts,
     Feeds,
     Fuse,
@@ -29,6 +31,8 @@ _ROW = 78.0
 _BOX_H = 42.0
 _TOP = 34.0
 _VOLTS_H = 210.0
+_CHARGE_ROW = 50.0
+_CHARGE_W = 150.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,6 +111,19 @@ class Volts:
 
 
 @dataclass(frozen=True, slots=True)
+class ChargeLine:
+    """One way of charging: its boxes, and the line to where it enters."""
+
+    y: float
+    words: list[tuple[float, str, str]]
+    points: str
+    end_x: float
+    end_y: float
+    #: Where each finding is flagged, its number and severity.
+    flags: list[tuple[float, int, str]]
+
+
+@dataclass(frozen=True, slots=True)
 class Line:
     """One line of the table behind the drawing."""
 
@@ -129,8 +146,7 @@ class PathDrawing:
     battery_y: float
     battery_words: list[str]
     battery_flags: tuple[tuple[int, str], ...]
-    charge_words: list[str]
-    charge_flags: tuple[tuple[int, str], ...]
+    charges: list[ChargeLine]
     total: str
     volts: Volts | None
     table: list[Line]
@@ -171,7 +187,9 @@ def draw_path(kit: Kit, findings: list[Finding], from_soc: float = 0.9) -> PathD
     by_key = {box.part.key: box for box in boxes}
     tops = [rows[part.key] for part in kit.children.get("", [])]
     battery_y = _TOP + (sum(tops) / len(tops) if tops else 0.5) * _ROW + _BOX_H
-    height = _TOP * 2 + max(2.2, max(rows.values(), default=0) + 1) * _ROW
+    tree_h = max(_TOP * 2 + max(rows.values(), default=0) * _ROW, battery_y + 98)
+    charges = _charges(kit, by_key, battery_y, tree_h, flags)
+    height = tree_h + 24 + len(charges) * _CHARGE_ROW
     return PathDrawing(
         boxes=boxes,
         joins=_joins(kit, by_key, battery_y, full),
@@ -181,10 +199,7 @@ def draw_path(kit: Kit, findings: list[Finding], from_soc: float = 0.9) -> PathD
         battery_flags=tuple(
             flag for member in kit.members for flag in flags.get(member.battery.tag, ())
         ),
-        charge_words=_charge_words(kit),
-        charge_flags=tuple(
-            flag for charge in kit.charges for flag in flags.get(charge.key, ())
-        ),
+        charges=charges,
         total=f"{full.total_a:.1f} A" if full else "",
         volts=_volts(kit, by_key, full, low, listen),
         table=_table(kit, order, depths, full, low, listen),
@@ -312,13 +327,55 @@ def _battery_words(kit: Kit) -> list[str]:
     return words
 
 
-def _charge_words(kit: Kit) -> list[str]:
-    return [
-        f"{charge.source.tag} → {charge.controller.tag}"
-        if charge.controller
-        else charge.source.tag
-        for charge in kit.charges[:3]
-    ]
+def _charges(
+    kit: Kit,
+    boxes: dict[str, Box],
+    battery_y: float,
+    top: float,
+    flags: dict[str, list[tuple[int, str]]],
+) -> list[ChargeLine]:
+    """Each way of charging in a row below, with a line up to where it enters."""
+    found = []
+    for number, charge in enumerate(kit.charges[:4]):
+        y = top + 40 + number * _CHARGE_ROW
+        things = [(charge.source.tag, _source_words(charge))]
+        if charge.controller is not None:
+            words = f"{charge.controller.method} {charge.controller.max_a:g} A"
+            things.append((charge.controller.tag, words))
+        elif isinstance(charge.source, Panel):
+            things.append(("no controller", ""))
+        starts = [_LEFT + n * (_CHARGE_W + 22) for n in range(len(things))]
+        entry = boxes.get(charge.enters_at)
+        bend = starts[-1] + _CHARGE_W + 14 + number * 9
+        end = (entry.mid, entry.y + _BOX_H / 2) if entry else (55.0, battery_y + 96)
+        way = [(starts[0], y)]
+        if entry:
+            way += [(max(bend, 0.0), y), (bend, top + 6 - number * 7)]
+            way += [(end[0], top + 6 - number * 7), end]
+        else:
+            way += [(end[0] + number * 5, y), (end[0] + number * 5, end[1])]
+        found.append(
+            ChargeLine(
+                y=y,
+                words=[(x, *thing) for x, thing in zip(starts, things, strict=True)],
+                points=points(way),
+                end_x=way[-1][0],
+                end_y=end[1],
+                flags=[
+                    (20.0 + 24 * n, *flag)
+                    for n, flag in enumerate(flags.get(charge.key, ())[:4])
+                ],
+            )
+        )
+    return found
+
+
+def _source_words(charge: Charge) -> str:
+    source = charge.source
+    if isinstance(source, Panel):
+        return f"{source.watts:.0f} W, {source.string_voc_v:g} V open"
+    volts = f", {source.absorb_v:g} V" if source.absorb_v else ""
+    return f"{source.max_a:g} A {source.role}{volts}"
 
 
 def _volts(
@@ -335,7 +392,9 @@ def _volts(
     load = min(direct, key=lambda part: low.at[part.key].in_v - part.device.min_v)
     way = kit.way_to(load.key)
     high_v = listen.terminal_v
-    least_v = min(low.at[load.key].in_v, load.device.min_v)
+    # Far below what it gets, the device's minimum is named and not drawn to scale.
+    low_v = low.at[load.key].in_v
+    least_v = min(low_v, max(load.device.min_v, low_v - 1.0))
     scale = Scale(least_v - 0.15, high_v + 0.1, _VOLTS_H - 22, 12)
 
     def line(state: State) -> list[tuple[float, float]]:

@@ -32,13 +32,14 @@ from hollow_kettle.log.models import (
 )
 from hollow_kettle.log.states import state_of
 from powercore.battery import Pack
+from powercore.chemistry import chemistry_of
 
-from . import kinds
+from . import fields, kinds
 from .bridge import Tested, pack_of
-from .models import Asset, Estimate, KitItem
+from .models import Asset, Estimate, KitItem, details
 
 #: Rows of a list on one page.
-PAGE_ROWS = 100
+PAGE_ROWS = 50
 
 
 @dataclass(frozen=True, slots=True)
@@ -221,12 +222,9 @@ def listing(
     count = found.count()
     pages = max(1, math.ceil(count / PAGE_ROWS))
     page = min(max(1, page), pages)
-    order = {
-        "where": ("where_name", "rank", "tag"),
-        "kit": ("kit_tag", "rank", "tag"),
-    }.get(group, ("rank", "tag"))
     start = (page - 1) * PAGE_ROWS
-    assets = attach_details(found.order_by(*order)[start : start + PAGE_ROWS])
+    ordered = _ordered(found, group)
+    assets = attach_details(ordered[start : start + PAGE_ROWS])
     return Listing(
         rows=rows_of(assets),
         count=count,
@@ -247,17 +245,14 @@ _RANK = Case(
 
 
 def _matching(words: str, kind: str) -> QuerySet[Asset]:
-    open_here = Placement.objects.filter(battery=OuterRef("pk"), ended_at=None)
-    in_kit = KitItem.objects.filter(asset=OuterRef("pk")).order_by("kit__tag")
-    found = Asset.objects.here().annotate(
-        where_name=Subquery(open_here.values("place__name")[:1]),
-        kit_tag=Subquery(in_kit.values("kit__tag")[:1]),
-        rank=_RANK,
-    )
+    found = Asset.objects.here()
     if kind in kinds.KINDS:
         found = found.filter(kind=kind)
     for word in words.split()[:8]:
         named = [one.key for one in kinds.KINDS.values() if word.lower() in one.name]
+        placed = Placement.objects.filter(ended_at=None, place__name__icontains=word)
+        packed = KitItem.objects.filter(kit__tag__icontains=word)
+        chemistry = details.Battery.objects.filter(chemistry__icontains=word)
         found = found.filter(
             Q(tag__icontains=word)
             | Q(name__icontains=word)
@@ -265,11 +260,23 @@ def _matching(words: str, kind: str) -> QuerySet[Asset]:
             | Q(home__icontains=word)
             | Q(hold__icontains=word)
             | Q(kind__in=named)
-            | Q(battery__chemistry__icontains=word)
-            | Q(where_name__icontains=word)
-            | Q(kit_tag__icontains=word)
+            | Q(pk__in=placed.values("battery"))
+            | Q(pk__in=packed.values("asset"))
+            | Q(pk__in=chemistry.values("asset"))
         )
     return found
+
+
+def _ordered(found: QuerySet[Asset], group: str) -> QuerySet[Asset]:
+    """By what the rows are grouped by, then kind and tag."""
+    if group == "where":
+        here = Placement.objects.filter(battery=OuterRef("pk"), ended_at=None)
+        first = Subquery(here.values("place__name")[:1])
+        return found.order_by(first, _RANK, "tag")
+    if group == "kit":
+        packed = KitItem.objects.filter(asset=OuterRef("pk")).order_by("kit__tag")
+        return found.order_by(Subquery(packed.values("kit__tag")[:1]), _RANK, "tag")
+    return found.order_by(_RANK, "tag")
 
 
 def rows_of(assets: list[Asset]) -> list[Row]:
@@ -340,9 +347,9 @@ def facts_of(asset: Asset) -> list[tuple[str, str, str]]:
         value = getattr(detail, spec.name)
         if value in (None, "", False):
             continue
-        if spec.how == kinds.YES:
+        if spec.how == fields.YES:
             shown = "yes"
-        elif spec.how == kinds.CHOICE:
+        elif spec.how == fields.CHOICE:
             shown = dict(spec.choices).get(value, value)
         elif isinstance(value, float):
             shown = f"{value:g}"
@@ -446,19 +453,70 @@ def page_of(asset: Asset) -> dict[str, Any]:
     return context
 
 
-def worth_a_look() -> dict[str, Any]:
-    """What the side of the list says: holds, untested and weak batteries, totals."""
-    batteries = shelf_batteries()
-    held = Asset.objects.here().exclude(hold="").order_by("tag")
-    return {
-        "count": len(batteries),
-        "total_wh": sum(b.usable_full_wh for b in batteries if not b.asset.hold),
-        "on_hold": list(held[:12]),
-        "untested": [b for b in batteries if b.pack.tested_ah is None][:12],
-        "weak": [
-            b
-            for b in batteries
-            if b.pack.tested_ah is not None
-            and b.pack.tested_ah < 0.75 * b.pack.nameplate_ah
-        ][:12],
-    }
+@dataclass(frozen=True, slots=True)
+class Look:
+    """What the side of the list says of the shelf as a whole."""
+
+    count: int
+    total_wh: float
+    on_hold: list[Asset]
+    untested: list[Asset]
+    weak: list[tuple[Asset, float, float]]
+
+
+#: The side names so many of each.
+_NAMED = 12
+
+
+def worth_a_look() -> Look:
+    """Holds, untested and weak batteries, and the energy of all; three queries."""
+    tested = accepted_ah_by_battery()
+    rows = Asset.objects.batteries().values_list(
+        "pk",
+        "tag",
+        "hold",
+        "battery__nameplate_ah",
+        "battery__chemistry",
+        "battery__series",
+        "battery__reserve_pct",
+    )
+    weak, untested, total_wh = [], [], 0.0
+    per_ah: dict[tuple[str, int, float | None], float] = {}
+    for pk, tag, hold, printed_ah, *like in rows:
+        found_ah = tested.get(pk)
+        if found_ah is None:
+            untested.append((pk, tag))
+        elif found_ah < 0.75 * printed_ah:
+            weak.append((pk, tag, found_ah, printed_ah))
+        if hold:
+            continue
+        key = (like[0], like[1], like[2])
+        if key not in per_ah:
+            per_ah[key] = _wh_per_ah(*key)
+        share = chemistry_of(like[0]).untested_share
+        trusted_ah = printed_ah * share if found_ah is None else found_ah
+        total_wh += trusted_ah * per_ah[key]
+    return Look(
+        count=len(rows),
+        total_wh=total_wh,
+        on_hold=list(Asset.objects.here().exclude(hold="").order_by("tag")[:_NAMED]),
+        untested=[_named(*one) for one in untested[:_NAMED]],
+        weak=[(_named(pk, tag), found, ah) for pk, tag, found, ah in weak[:_NAMED]],
+    )
+
+
+def _named(pk: UUID, tag: str) -> Asset:
+    """A battery for a link: no more is known of it than its tag."""
+    return Asset(pk=pk, tag=tag, kind=Asset.BATTERY)
+
+
+def _wh_per_ah(chemistry: str, series: int, reserve_pct: float | None) -> float:
+    """Energy from full to reserve for each trusted amp-hour, at a gentle current."""
+    pack = Pack(
+        chemistry=chemistry,
+        series=series,
+        nameplate_ah=100,
+        tested_ah=100,
+        reserve=None if reserve_pct is None else reserve_pct / 100,
+    )
+    return pack.usable_wh(1.0, pack.reserve_soc, 5.0) / 100

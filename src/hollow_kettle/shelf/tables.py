@@ -23,33 +23,33 @@ from hollow_kettle.exchange.tables import (
 )
 from hollow_kettle.people.models import Actor
 
-from . import kinds, services
-from .kinds import Kind, Spec
+from . import fields, kinds, services
+from .fields import Kind, Spec
 from .models import Asset
 from .queries import accepted_ah_by_battery
 from .services.assets import check, plain_tags
 
 
 def _reader(spec: Spec) -> Callable[[str], Any]:
-    if spec.how in (kinds.NUMBER, kinds.WHOLE) and spec.limit is not None:
+    if spec.how in (fields.NUMBER, fields.WHOLE) and spec.limit is not None:
         limit = spec.limit
-        if spec.how == kinds.WHOLE:
+        if spec.how == fields.WHOLE:
             return readers.whole(int(limit.low), int(limit.high), limit.why)
         return readers.number(limit.low, limit.high, limit.unit, limit.why)
-    if spec.how == kinds.CHOICE:
+    if spec.how == fields.CHOICE:
         words = {key: (name,) for key, name in spec.choices if key}
         return readers.choice({**words, **spec.spellings})
-    if spec.how == kinds.YES:
+    if spec.how == fields.YES:
         return readers.yes
-    if spec.how == kinds.DATE:
+    if spec.how == fields.DATE:
         return readers.day
-    if spec.how == kinds.TIME:
+    if spec.how == fields.TIME:
         return readers.time_of_day
-    if spec.how in kinds.LISTS:
+    if spec.how in fields.LISTS:
 
         def read(cell: str) -> str:
             try:
-                return kinds.tidy_list(spec.how, cell)
+                return fields.tidy_list(spec.how, cell)
             except ValueError as error:
                 raise CellFault(str(error)) from error
 
@@ -73,9 +73,9 @@ def columns_of(kind: Kind) -> tuple[Column, ...]:
 
 
 def _choices(spec: Spec) -> str:
-    if spec.how == kinds.YES:
+    if spec.how == fields.YES:
         return "Yes or no."
-    if spec.how == kinds.CHOICE and not spec.help and len(spec.choices) < 10:
+    if spec.how == fields.CHOICE and not spec.help and len(spec.choices) < 10:
         return ", ".join(key for key, _ in spec.choices if key) + "."
     return ""
 
@@ -150,7 +150,7 @@ def _completed(
     preview: Preview,
 ) -> dict[str, Any] | None:
     if asset is None:
-        values = dict.fromkeys((*kind.own_names, *kinds.ASSET_NAMES)) | values
+        values = dict.fromkeys((*kind.own_names, *fields.ASSET_NAMES)) | values
     try:
         done = kind.complete(values)
         check(kind, asset, done)
@@ -242,7 +242,7 @@ def _rows(kind: Kind) -> list[dict[str, Any]]:
 
 def _row(kind: Kind, asset: Asset, tested_ah: float | None) -> dict[str, Any]:
     detail = getattr(asset, kind.attribute)
-    row = {name: getattr(asset, name) for name in kinds.ASSET_NAMES}
+    row = {name: getattr(asset, name) for name in fields.ASSET_NAMES}
     row |= {name: getattr(detail, name) for name in kind.own_names}
     if kind.key == Asset.BATTERY:
         row["tested_ah"] = tested_ah
@@ -278,15 +278,15 @@ def export_all() -> bytes:
 
 
 _TYPES = {
-    kinds.NUMBER: "number",
-    kinds.WHOLE: "integer",
-    kinds.YES: "boolean",
-    kinds.DATE: "date",
+    fields.NUMBER: "number",
+    fields.WHOLE: "integer",
+    fields.YES: "boolean",
+    fields.DATE: "date",
 }
 
 
 def _resource(kind: Kind, path: str) -> dict[str, Any]:
-    fields = []
+    described_fields: list[dict[str, Any]] = []
     for spec in kind.every:
         if spec.asked == "form":
             continue
@@ -295,14 +295,14 @@ def _resource(kind: Kind, path: str) -> dict[str, Any]:
             "type": _TYPES.get(spec.how, "string"),
             "title": spec.label + (f" [{spec.unit}]" if spec.unit else ""),
         }
-        if spec.how == kinds.YES:
+        if spec.how == fields.YES:
             described |= {"trueValues": ["yes"], "falseValues": ["no"]}
         constraints: dict[str, Any] = {"required": True} if spec.is_needed else {}
         if spec.limit is not None:
             constraints |= {"minimum": spec.limit.low, "maximum": spec.limit.high}
         if constraints:
             described["constraints"] = constraints
-        fields.append(described)
+        described_fields.append(described)
     return {
         "name": kind.key,
         "path": path,
@@ -311,5 +311,5 @@ def _resource(kind: Kind, path: str) -> dict[str, Any]:
         "format": "csv",
         "mediatype": "text/csv",
         "encoding": "utf-8",
-        "schema": {"fields": fields, "primaryKey": "tag"},
+        "schema": {"fields": described_fields, "primaryKey": "tag"},
     }

@@ -35,6 +35,7 @@ urlpatterns = [
     path("assets/<uuid:uid>/accept/", kits.finding_accept, name="finding_accept"),
     path("assets/<uuid:uid>/reopen/", kits.finding_reopen, name="finding_reopen"),
     path("check-out/", custody.check_out, name="check_out"),
+    path("charged/", custody.charged_many, name="charged_many"),
     path("out/", custody.out_list, name="out_list"),
     path("due/", custody.due, name="due_list"),
     path("departure/", custody.gate_list, name="gate_list"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import time
 from typing import Any
 
 from django.db import models
@@ -170,8 +171,8 @@ class Generator(Detail):
     full_l_h = quantity(0.9)
     tank_l = quantity(2)
     other_w = quantity(0)
-    quiet_from = models.TimeField(null=True, blank=True)
-    quiet_to = models.TimeField(null=True, blank=True)
+    quiet_from = models.TimeField(null=True, blank=True, default=time(22))
+    quiet_to = models.TimeField(null=True, blank=True, default=time(6))
 
     class Meta:
         constraints = possible("generator", limits.GENERATOR)

@@ -11,7 +11,7 @@ from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
 
 from . import limits
-from .asset import Asset, Attachment
+from .asset import Asset
 from .details import CONNECTOR_CHOICES, GENDER_CHOICES, Detail, quantity, text
 from .limits import possible
 
@@ -225,9 +225,6 @@ class BuildNote(models.Model):
     why = text(300)
     due_on = models.DateField(null=True, blank=True)
     done_on = models.DateField(null=True, blank=True)
-    photo = models.ForeignKey(
-        Attachment, null=True, blank=True, on_delete=models.SET_NULL
-    )
 
     class Meta:
         ordering = ["-made_on", "-pk"]

@@ -14,7 +14,8 @@ from django.db import IntegrityError, models, transaction
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor, Club
 from hollow_kettle.shelf.bridge import gear_of, port_of
-from hollow_kettle.shelf.kinds import ASSET_NAMES, Kind, kind_of
+from hollow_kettle.shelf.fields import ASSET_NAMES, Kind
+from hollow_kettle.shelf.kinds import kind_of
 from hollow_kettle.shelf.models import Asset, Estimate, Port
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.shelf.models.details import Detail

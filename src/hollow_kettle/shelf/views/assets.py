@@ -16,9 +16,10 @@ from django.views.decorators.http import (
 
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.shelf import attachments, joins, queries, services
-from hollow_kettle.shelf.forms import AssetForm, AttachmentForm, PortForm
+from hollow_kettle.shelf.fields import Kind
+from hollow_kettle.shelf.forms.assets import AssetForm, AttachmentForm, PortForm
 from hollow_kettle.shelf.history import history_of
-from hollow_kettle.shelf.kinds import KINDS, Kind
+from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.kit_queries import battery_findings
 from hollow_kettle.shelf.models import Asset, Attachment, EquipmentType, Port
 from hollow_kettle.shelf.models.asset import AssetKind

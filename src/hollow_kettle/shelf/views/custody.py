@@ -9,7 +9,7 @@ from uuid import UUID
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
-from django.forms import BaseForm
+from django.forms import BaseForm, formset_factory
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import (
@@ -22,8 +22,9 @@ from hollow_kettle.clock import from_local
 from hollow_kettle.log.models import PlaceKind, Placement
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.people.models import Club
-from hollow_kettle.shelf import kit_forms as forms
 from hollow_kettle.shelf.due import due_list, gates_of, open_holds
+from hollow_kettle.shelf.forms import custody as forms
+from hollow_kettle.shelf.forms.bench import BenchForm
 from hollow_kettle.shelf.models import Asset, BenchTest
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.shelf.queries import attach_details, rows_of
@@ -182,6 +183,32 @@ def charged(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @coordinator_only
+def charged_many(request: HttpRequest) -> HttpResponse:
+    """Note how the charges of several batteries ended, a line each."""
+    words = request.GET.get("tags", "")[:2000].casefold().split()
+    assets = [a for a in Asset.objects.batteries() if a.tag.casefold() in words]
+    make = formset_factory(forms.ChargedForm, extra=0, max_num=500)
+    forms_of = make(request.POST or None, initial=[{} for _ in assets])
+    for form in forms_of:
+        form.empty_permitted = True
+        form.use_required_attribute = False
+    if request.method == "POST" and forms_of.is_valid():
+        done = 0
+        for asset, form in zip(assets, forms_of, strict=False):
+            if form.has_changed():
+                data = form.cleaned_data
+                custody.note_charged(asset, by=actor_of(request), **data)
+                done += 1
+        messages.success(request, f"{done} charges are noted.")
+        return redirect("shelf:gate_list")
+    lines = list(zip(assets, forms_of, strict=False))
+    context = {"lines": lines, "formset": forms_of}
+    status = 422 if forms_of.is_bound else 200
+    return render(request, "shelf/charged_many.html", context, status=status)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
 def rested(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Note rested volts."""
 
@@ -275,7 +302,7 @@ def bench_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     if asset.kind not in (AssetKind.BATTERY, AssetKind.BANK):
         return redirect(asset)
     what = request.GET.get("what", "")
-    form = forms.BenchForm(
+    form = BenchForm(
         asset, request.POST or None, request.FILES or None, initial={"what": what}
     )
     if request.method == "POST" and form.is_valid():
@@ -321,11 +348,8 @@ def bulk(request: HttpRequest) -> HttpResponse:
     if not tags:
         messages.error(request, "Tick something in the list first.")
         return redirect("shelf:asset_list")
-    action = request.POST.get("do", "")
-    if action == "labels":
-        response = redirect("shelf:labels")
-    else:
-        response = redirect("shelf:check_out")
+    pages = {"labels": "shelf:labels", "charged": "shelf:charged_many"}
+    response = redirect(pages.get(request.POST.get("do", ""), "shelf:check_out"))
     response["Location"] += f"?tags={tags.replace(' ', '+')}"
     return response
 

@@ -12,7 +12,7 @@ from django.views.decorators.http import require_safe
 from hollow_kettle.clock import from_local
 from hollow_kettle.people.models import Club
 from hollow_kettle.shelf import joins
-from hollow_kettle.shelf.kit_forms import ChargeByForm, LeadForm
+from hollow_kettle.shelf.forms.joins import ChargeByForm, LeadForm
 from hollow_kettle.shelf.models import Asset
 
 

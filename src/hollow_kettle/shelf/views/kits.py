@@ -17,7 +17,7 @@ from django.views.decorators.http import (
 )
 
 from hollow_kettle.people.access import actor_of, coordinator_only
-from hollow_kettle.shelf import kit_forms as forms
+from hollow_kettle.shelf.forms import kits as forms
 from hollow_kettle.shelf.kit_bridge import rows_of_kit
 from hollow_kettle.shelf.kit_queries import kit_page, packing_of
 from hollow_kettle.shelf.models import (

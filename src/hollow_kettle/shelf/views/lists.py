@@ -18,7 +18,7 @@ from hollow_kettle.exchange.imports import apply_upload, read_again, read_upload
 from hollow_kettle.exchange.services import headings_of, remember_headings
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.shelf import tables
-from hollow_kettle.shelf.kinds import Kind
+from hollow_kettle.shelf.fields import Kind
 
 from .assets import kind_or_404
 

@@ -1,4 +1,4 @@
-"""What people send to the shelf, parsed and checked once."""
+"""What people send about assets: their fields, ports, photos."""
 
 from __future__ import annotations
 
@@ -8,48 +8,12 @@ from django import forms
 from django.core.exceptions import ValidationError
 from django.forms.boundfield import BoundField
 
+from hollow_kettle.shelf import fields
+from hollow_kettle.shelf.fields import Kind, Spec
+from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField
 
-from . import kinds
-from .kinds import Kind, Spec
-from .models import Asset
-
-
-class ListField(forms.CharField):
-    """A list parted by commas, kept tidy."""
-
-    def __init__(self, *, how: str, **kwargs: Any) -> None:
-        self.how = how
-        super().__init__(**kwargs)
-
-    def clean(self, value: Any) -> str:
-        """Return the list as it is kept."""
-        try:
-            return kinds.tidy_list(self.how, super().clean(value) or "")
-        except ValueError as error:
-            raise ValidationError(f"{error}.", code="list") from error
-
-
-class DayField(forms.DateField):
-    """A date as people type it: 2026-04-11."""
-
-    default_error_messages = {"invalid": "Write the date like 2026-04-11."}
-
-    def __init__(self, **kwargs: Any) -> None:
-        kwargs.setdefault(
-            "widget",
-            forms.DateInput(
-                attrs={"placeholder": "2026-04-11", "autocomplete": "off"},
-                format="%Y-%m-%d",
-            ),
-        )
-        kwargs.setdefault("input_formats", ["%Y-%m-%d"])
-        super().__init__(**kwargs)
-
-
-def long_text(rows: int = 3) -> forms.Textarea:
-    """A box for several lines."""
-    return forms.Textarea(attrs={"rows": rows})
+from .fields import CONNECTORS, GENDERS, DayField, ListField, long_text
 
 
 def field_of(spec: Spec) -> forms.Field:
@@ -59,31 +23,31 @@ def field_of(spec: Spec) -> forms.Field:
         "help_text": spec.help,
         "required": spec.is_needed,
     }
-    if spec.how in (kinds.NUMBER, kinds.WHOLE) and spec.limit is not None:
+    if spec.how in (fields.NUMBER, fields.WHOLE) and spec.limit is not None:
         return NumberField(
             low=spec.limit.low,
             high=spec.limit.high,
             unit=spec.limit.unit,
             why=spec.limit.why,
-            is_whole=spec.how == kinds.WHOLE,
+            is_whole=spec.how == fields.WHOLE,
             **common,
         )
-    if spec.how == kinds.CHOICE:
+    if spec.how == fields.CHOICE:
         return forms.ChoiceField(choices=spec.choices, **common)
-    if spec.how == kinds.YES:
+    if spec.how == fields.YES:
         return forms.BooleanField(**common | {"required": False})
-    if spec.how == kinds.DATE:
+    if spec.how == fields.DATE:
         return DayField(**common)
-    if spec.how == kinds.TIME:
+    if spec.how == fields.TIME:
         return forms.TimeField(
             widget=forms.TimeInput(format="%H:%M", attrs={"placeholder": "22:00"}),
             input_formats=["%H:%M"],
             error_messages={"invalid": "Write the time like 22:00."},
             **common,
         )
-    if spec.how in kinds.LISTS:
+    if spec.how in fields.LISTS:
         return ListField(how=spec.how, max_length=spec.most, **common)
-    widget = long_text() if spec.how == kinds.LONG else forms.TextInput()
+    widget = long_text() if spec.how == fields.LONG else forms.TextInput()
     return forms.CharField(max_length=spec.most, widget=widget, **common)
 
 
@@ -102,7 +66,7 @@ class AssetForm(Dressed, forms.Form):
     def _initial(self, asset: Asset | None) -> dict[str, Any]:
         detail = getattr(asset, self.kind.attribute) if asset else self.kind.model()
         owner = asset or Asset()
-        initial = {name: getattr(owner, name) for name in kinds.ASSET_NAMES}
+        initial = {name: getattr(owner, name) for name in fields.ASSET_NAMES}
         return initial | {name: getattr(detail, name) for name in self.kind.own_names}
 
     @property
@@ -136,13 +100,11 @@ class PortForm(Dressed, forms.Form):
     """A port: what mates with it, which way power goes."""
 
     name = forms.CharField(label="Port", max_length=40)
-    connector = forms.ChoiceField(
-        label="Connector", choices=[("", "choose…"), *kinds.CONNECTOR_CHOICES]
-    )
+    connector = forms.ChoiceField(label="Connector", choices=CONNECTORS)
     gender = forms.ChoiceField(
         label="is a",
         required=False,
-        choices=[("", "–"), ("plug", "plug"), ("socket", "socket")],
+        choices=GENDERS,
     )
     flow = forms.ChoiceField(
         label="It",

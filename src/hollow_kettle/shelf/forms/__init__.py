@@ -1,0 +1,1 @@
+"""What people send to the shelf, parsed and checked once, by topic."""
