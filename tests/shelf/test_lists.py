@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from hypothesis.extra.django import TestCase
 
 from hollow_kettle.demo.gear import LISTS
+from hollow_kettle.exchange.tables import TableFault
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf import fields, tables
 from hollow_kettle.shelf.kinds import KINDS
@@ -84,6 +85,33 @@ def test_a_workbook_with_its_own_headings_is_explained_once(stocked, boss):
 
     meter = Asset.objects.get(tag="A9").meter
     assert (meter.zero_a, meter.checked_on) == (0.25, date(2026, 3, 1))
+
+
+def test_a_list_whose_headings_are_all_its_own_can_be_explained(stocked, boss):
+    """Not one heading is known: each is asked for, then the list is read."""
+    url = reverse("shelf:import", args=["guard"])
+    file = SimpleUploadedFile("x.csv", b"Nr;Ampere\nF7;25\n")
+    seen = boss.post(url, {"file": file})
+    assert "is missing from the first line" in seen.content.decode()
+
+    again = boss.post(
+        reverse("shelf:import_columns", args=["guard", seen.context["upload"].pk]),
+        {"heading": ["Nr", "Ampere"], "column": ["tag", "amps"]},
+    )
+
+    assert [row.values["tag"] for row in again.context["planned"]] == ["F7"]
+    boss.post(reverse("shelf:import_apply", args=["guard", seen.context["upload"].pk]))
+    assert Asset.objects.get(tag="F7").guard.amps == 25
+
+
+def test_a_workbook_that_unpacks_to_too_much_is_refused(stocked):
+    """A small file of zeros is not read at all."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as package:
+        package.writestr("xl/workbook.xml", bytes(120 * 1024 * 1024))
+
+    with pytest.raises(TableFault, match="more than 100 MB"):
+        tables.preview_list(KINDS["meter"], out.getvalue())
 
 
 def test_a_list_changes_only_the_columns_it_has(shelf, marin):

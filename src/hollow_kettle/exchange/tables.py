@@ -21,6 +21,8 @@ import openpyxl
 MAX_BYTES = 5 * 1024 * 1024
 MAX_ROWS = 10_000
 
+#: What a workbook may unpack to.
+MAX_UNPACKED = 100 * 1024 * 1024
 #: How an XLSX workbook begins.
 _ZIP = b"PK\x03\x04"
 
@@ -189,6 +191,9 @@ def _sheet(content: bytes) -> list[list[str]]:
     if len(content) > MAX_BYTES:
         raise TableFault(_too_large(content))
     try:
+        with zipfile.ZipFile(io.BytesIO(content)) as parts:
+            if sum(part.file_size for part in parts.infolist()) > MAX_UNPACKED:
+                raise TableFault("The workbook unpacks to more than 100 MB.")
         book = openpyxl.load_workbook(
             io.BytesIO(content), read_only=True, data_only=True
         )
@@ -257,8 +262,8 @@ def _records(text: str, columns: Sequence[Column]) -> list[list[str]]:
         cells = next(csv.reader([first], delimiter=delimiter), [])
         return sum(cell.strip().casefold() in known for cell in cells)
 
-    delimiter = max(",;\t", key=hits)
-    if not hits(delimiter):
+    delimiter = max(",;\t", key=lambda mark: (hits(mark), first.count(mark)))
+    if not hits(delimiter) and delimiter not in first:
         wanted = ", ".join(column.name for column in columns if column.required)
         raise TableFault(
             f"The first line must name the columns; none of {wanted} is there."

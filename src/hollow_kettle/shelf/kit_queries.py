@@ -208,14 +208,13 @@ class PackPage:
     @property
     def checks(self) -> list[str]:
         """What was not looked at before the lid closes."""
-        if self.packing is None:
-            return []
+        packing = self.packing or Packing()
         return [
             words
             for done, words in (
-                (self.packing.switches_off, "switches off"),
-                (self.packing.load_off, "nothing draws"),
-                (self.packing.terminals_covered, "terminals covered"),
+                (packing.switches_off, "switches off"),
+                (packing.load_off, "nothing draws"),
+                (packing.terminals_covered, "terminals covered"),
             )
             if not done
         ]

@@ -18,6 +18,7 @@ from weasyprint.urls import URLFetcher
 from hollow_kettle.people.models import Club
 
 from .models import Asset
+from .queries import about, attach_details
 
 #: Paper that people have: width and height. [mm]
 SIZES = {"a4": (210, 297), "letter": (215.9, 279.4), "a6": (105, 148)}
@@ -144,8 +145,13 @@ def code_of(asset: Asset) -> SafeString:
 
 def label_sheet(assets: list[Asset], sheet: Sheet, used: int = 0) -> bytes:
     """Labels of assets, beginning after those that are used up, as PDF."""
-    slots: list[tuple[Asset, SafeString] | None] = [None] * min(used, sheet.each - 1)
-    slots += [(asset, code_of(asset)) for asset in assets]
+    slots: list[tuple[Asset, SafeString, str] | None] = [None] * min(
+        used, sheet.each - 1
+    )
+    slots += [
+        (asset, code_of(asset), asset.name or about(asset))
+        for asset in attach_details(assets)
+    ]
     pages = [slots[n : n + sheet.each] for n in range(0, len(slots), sheet.each)]
     return _render(
         "shelf/paper/labels.html", {"pages": pages, "sheet": sheet}, sheet.css

@@ -32,7 +32,7 @@ class BenchForm(Dressed, forms.Form):
     shown_ah = NumberField(
         label="The meter counted", low=-5000, high=5000, unit="Ah", required=False
     )
-    hours = NumberField(label="In", low=0.01, high=2000, unit="h", required=False)
+    hours = NumberField(label="Duration", low=0.01, high=2000, unit="h", required=False)
     amps = NumberField(label="Current", low=-2000, high=2000, unit="A", required=False)
     start_v = NumberField(
         label="Volts before", low=0, high=500, unit="V", required=False

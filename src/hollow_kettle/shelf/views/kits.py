@@ -354,7 +354,6 @@ def spare_count(request: HttpRequest, pk: int) -> HttpResponse:
 def packing(request: HttpRequest, uid: UUID) -> HttpResponse:
     """The packing list, for a phone: tick what is in the box."""
     kit = kit_or_404(uid)
-    services.open_packing(kit, by=actor_of(request))
     page = packing_of(kit, rows_of_kit(kit))
     return render(request, "shelf/packing.html", {"asset": kit, "page": page})
 
