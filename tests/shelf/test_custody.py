@@ -54,6 +54,15 @@ def test_a_kit_goes_out_with_its_contents_and_comes_back_with_them(kit, event, b
     assert due_of("Q01") == {"repair", "spare"}
 
 
+def test_the_list_groups_by_what_is_due(kit, boss):
+    """Only what is due, under its heading, with the words of the due list."""
+    page = boss.get(reverse("shelf:list_results"), {"group": "due"}).content.decode()
+
+    assert page.index("Repairs") < page.index("Capacity tests")
+    assert "never tested" in page
+    assert ">K01<" not in page  # tested, free, at home
+
+
 @pytest.mark.parametrize(
     ("data", "words"),
     [

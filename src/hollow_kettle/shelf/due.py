@@ -80,6 +80,16 @@ def due_list() -> list[tuple[str, list[DueLine]]]:
     return [(words, found[what]) for what, words in WHAT.items() if what in found]
 
 
+def dues_by_asset() -> dict[UUID, tuple[str, str]]:
+    """Heading and words of what each asset is first due for, in the list's order."""
+    found: dict[UUID, tuple[str, str]] = {}
+    for heading, lines in due_list():
+        for line in lines:
+            words = f"{line.due.words}, {line.when}"
+            found.setdefault(line.asset.pk, (heading, words))
+    return found
+
+
 def _days(start: datetime, end: datetime) -> float:
     return (end - start).total_seconds() / 86400
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -163,6 +163,8 @@ class Row:
     since: datetime | None
     due_at: datetime | None
     kits: tuple[Asset, ...]
+    #: What it is due for, where the list asks for that.
+    due: str = ""
 
     @property
     def where(self) -> str:
@@ -183,6 +185,8 @@ class Listing:
     group: str
     kind: str
     words: str
+    #: What each is due for, where the list is grouped by that.
+    dues: Mapping[UUID, tuple[str, str]]
 
     @property
     def groups(self) -> list[tuple[str, list[Row]]]:
@@ -193,6 +197,8 @@ class Listing:
         return list(found.items())
 
     def _heading(self, row: Row) -> str:
+        if self.group == "due":
+            return self.dues[row.asset.pk][0]
         if self.group == "where":
             return row.where
         if self.group == "kit":
@@ -200,11 +206,21 @@ class Listing:
         return kinds.KINDS[row.asset.kind].plural
 
 
-GROUPS = {"kind": "kind", "where": "where it is", "kit": "kit"}
+GROUPS = {
+    "kind": "kind",
+    "where": "where it is",
+    "kit": "kit",
+    "due": "what is due",
+}
 
 
 def listing(
-    *, words: str = "", kind: str = "", group: str = "kind", page: int = 1
+    *,
+    words: str = "",
+    kind: str = "",
+    group: str = "kind",
+    page: int = 1,
+    dues: Mapping[UUID, tuple[str, str]] | None = None,
 ) -> Listing:
     """
     Search and page the shelf; the number of queries doesn't grow with it.
@@ -217,22 +233,36 @@ def listing(
         One kind or all; what the rows are grouped by.
     page : int
         From 1; past the end means the last.
+    dues : mapping, optional
+        By asset, the soonest first: under which heading it is due, and its words.
+        Grouped by "due", the list holds these and no other.
     """
     found = _matching(words, kind)
+    dues = dues or {}
+    if group == "due":
+        found = found.filter(pk__in=list(dues))
     count = found.count()
     pages = max(1, math.ceil(count / PAGE_ROWS))
     page = min(max(1, page), pages)
     start = (page - 1) * PAGE_ROWS
-    ordered = _ordered(found, group)
-    assets = attach_details(ordered[start : start + PAGE_ROWS])
+    if group == "due":
+        rank = {uid: n for n, uid in enumerate(dues)}
+        ordered = sorted(found, key=lambda asset: rank[asset.pk])
+        assets = attach_details(ordered[start : start + PAGE_ROWS])
+    else:
+        assets = attach_details(_ordered(found, group)[start : start + PAGE_ROWS])
     return Listing(
-        rows=rows_of(assets),
+        rows=[
+            replace(row, due=dues[row.asset.pk][1]) if row.asset.pk in dues else row
+            for row in rows_of(assets)
+        ],
         count=count,
         page=page,
         pages=pages,
         group=group if group in GROUPS else "kind",
         kind=kind,
         words=words,
+        dues=dues,
     )
 
 

@@ -80,6 +80,10 @@ def _choices(spec: Spec) -> str:
     return ""
 
 
+#: Where a tested capacity comes from that a list brought in.
+IMPORTED = "imported list"
+
+
 @dataclass(frozen=True, slots=True)
 class Planned:
     """What one row will do."""
@@ -200,22 +204,16 @@ def apply_list(
     preview, planned = preview_list(kind, content, headings)
     if preview.faults:
         raise ValidationError(f"{len(preview.faults)} faults; nothing was imported.")
-    known = plain_tags()
-    new = changed = 0
-    for row in planned:
-        if row.asset is not None and not row.changes:
-            continue
-        services.save_asset(
-            kind,
-            row.asset,
-            by=by,
-            known=known,
-            tested_how="imported list",
-            **row.values,
-        )
-        new += row.asset is None
-        changed += row.asset is not None
-    return new, changed
+    new = services.add_many(
+        kind,
+        [row.values for row in planned if row.asset is None],
+        by=by,
+        tested_how=IMPORTED,
+    )
+    changed = [row for row in planned if row.asset is not None and row.changes]
+    for row in changed:
+        services.save_asset(kind, row.asset, by=by, tested_how=IMPORTED, **row.values)
+    return new, len(changed)
 
 
 def export_list(kind: Kind) -> str:

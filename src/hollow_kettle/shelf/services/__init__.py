@@ -1,6 +1,7 @@
 """Changes to the shelf, by topic: assets, bench tests, kits, custody."""
 
 from .assets import (
+    add_many,
     add_port,
     archive,
     assets_by_tag,
@@ -16,6 +17,7 @@ from .bench import accept_test, record_test
 
 __all__ = [
     "accept_test",
+    "add_many",
     "add_port",
     "archive",
     "assets_by_tag",

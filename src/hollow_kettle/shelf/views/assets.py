@@ -16,6 +16,7 @@ from django.views.decorators.http import (
 
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.shelf import attachments, joins, queries, services
+from hollow_kettle.shelf.due import dues_by_asset
 from hollow_kettle.shelf.fields import Kind
 from hollow_kettle.shelf.forms.assets import AssetForm, AttachmentForm, PortForm
 from hollow_kettle.shelf.history import history_of
@@ -39,10 +40,12 @@ def asset_or_404(uid: UUID) -> Asset:
 
 def _listing(request: HttpRequest) -> queries.Listing:
     page = request.GET.get("page", "1")
+    group = request.GET.get("group", "kind")
     return queries.listing(
+        dues=dues_by_asset() if group == "due" else None,
         words=request.GET.get("q", "")[:80],
         kind=request.GET.get("kind", ""),
-        group=request.GET.get("group", "kind"),
+        group=group,
         page=int(page) if page.isdecimal() and len(page) < 7 else 1,
     )
 

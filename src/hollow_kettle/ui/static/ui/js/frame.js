@@ -60,6 +60,15 @@ document.addEventListener("click", (event) => {
   if (event.target.closest("[data-print]")) window.print();
 });
 
+// What takes a while says so on its button.
+document.addEventListener("submit", (event) => {
+  const busy = event.submitter?.dataset.busy;
+  if (busy) {
+    event.submitter.textContent = busy;
+    event.submitter.setAttribute("aria-busy", "true");
+  }
+});
+
 document.addEventListener("change", (event) => {
   if (event.target.id === "light") setLight(event.target.value);
   if (event.target.matches("[data-density]") && event.target !== root) {
