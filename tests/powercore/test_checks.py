@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from powercore.__main__ import main
 from powercore.checks import CAUTION, NOTE, RULES, STOP, findings_of
+from powercore.fits import fit_of
 from powercore.gear import Charger, Converter, Device, Panel
 from powercore.loads import Draw
 from powercore.powerpath import Cable, Charge, Fuse, Kit, Member, Temporary
@@ -436,3 +437,32 @@ def test_the_command_and_the_safety_page_list_every_rule(capsys):
 
     assert main(["rules", "--json"]) == 0
     assert {one["id"] for one in json.loads(capsys.readouterr().out)} == set(RULES)
+
+
+@pytest.mark.parametrize("charger", ["as it is", "agm", "hot", "low"])
+@pytest.mark.parametrize("pack", ["lifepo4", "agm", "lipo", "nmc", "alkaline"])
+def test_the_matrix_and_the_findings_never_contradict_each_other(charger, pack):
+    """What fits as it is set has no stop among the findings; what never fits by
+    its volts or its chemistry has one."""
+    chargers = {
+        "as it is": CHARGER,
+        "agm": replace(CHARGER, setting="agm", absorb_v=14.4),
+        "hot": replace(CHARGER, absorb_v=15.4),
+        "low": replace(CHARGER, absorb_v=12.0),
+    }
+    series = {"lifepo4": 4, "agm": 6, "lipo": 3, "nmc": 3, "alkaline": 8}[pack]
+    one = battery(
+        pack={"chemistry": pack, "series": series, "nameplate_ah": 50, "tested_ah": 48},
+        protection="none" if pack == "lipo" else "common",
+    )
+    source = chargers[charger]
+    kit = Kit(members=(Member(battery=one),), charges=(Charge(key="c", source=source),))
+    stops = {
+        f.rule.id for f in findings_of(kit) if f.severity == STOP and f.where == "c"
+    }
+    fit = fit_of(source, one)
+
+    if fit.verdict == "fits":
+        assert not stops
+    if fit.verdict == "never" and "stops at" not in fit.why:
+        assert stops

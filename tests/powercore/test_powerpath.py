@@ -195,3 +195,44 @@ def test_a_generator_burns_along_its_two_points():
 
     assert generator.fuel_l_h(500) == pytest.approx(0.35)
     assert generator.fuel_l_h(2000) == pytest.approx(0.9)
+
+
+@given(
+    st.lists(
+        st.tuples(st.floats(12, 14), st.floats(0.005, 0.2)), min_size=2, max_size=5
+    ),
+    st.floats(0, 60),
+)
+def test_shares_solve_the_circuit_s_equations(packs, load_a):
+    """Against NumPy's linear solver on Kirchhoff's laws: E - I R = V, ΣI = load."""
+    volts, ohms = zip(*packs, strict=True)
+    size = len(packs)
+    matrix = np.zeros((size + 1, size + 1))
+    matrix[:size, :size] = np.diag(ohms)
+    matrix[:size, size] = 1
+    matrix[size, :size] = 1
+    by_hand = np.linalg.solve(matrix, [*volts, load_a])[:size]
+
+    assert shared_currents_a(volts, ohms, load_a) == pytest.approx(by_hand, abs=1e-6)
+
+
+@given(st.floats(0.05, 1), st.floats(0.05, 1))
+def test_more_charge_never_leaves_less_volts(one, other):
+    """At every part of the kit, key down."""
+    low, high = min(one, other), max(one, other)
+    kit = good()
+    empty, full = solve(kit, low, key_down), solve(kit, high, key_down)
+
+    assert all(full.at[k].in_v >= at.in_v - 1e-6 for k, at in empty.at.items())
+
+
+@given(st.floats(0, 20), st.floats(0, 20))
+def test_more_load_never_leaves_more_volts(one, other):
+    """The same battery, the same wires, a larger current."""
+    small, large = min(one, other), max(one, other)
+    kit = good(parts=tuple(p for p in PARTS if p.key not in ("usb", "laptop")))
+    light = solve(kit, 0.6, lambda part: small)
+    heavy = solve(kit, 0.6, lambda part: large)
+
+    assert heavy.at["radio"].in_v <= light.at["radio"].in_v + 1e-9
+    assert heavy.terminal_v <= light.terminal_v + 1e-9

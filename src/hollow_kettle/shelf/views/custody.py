@@ -61,7 +61,8 @@ def check_out(request: HttpRequest) -> HttpResponse:
         except ValidationError as error:
             _refused(form, error)
         else:
-            messages.success(request, f"{len(gone)} things are checked out to {to}.")
+            what = gone[0].tag if len(gone) == 1 else f"{len(gone)} things"
+            messages.success(request, f"Checked out to {to}: {what}.")
             return redirect("shelf:out_list")
     status = 422 if form.is_bound else 200
     return render(request, "shelf/check_out.html", {"form": form}, status=status)
