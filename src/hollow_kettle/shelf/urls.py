@@ -26,11 +26,17 @@ urlpatterns = [
     path("assets/<uuid:uid>/tests/", custody.bench_add, name="bench_add"),
     path("tests/<uuid:uid>/accept/", custody.bench_accept, name="bench_accept"),
     path("assets/<uuid:uid>/check-in/", custody.check_in, name="check_in"),
-    path("assets/<uuid:uid>/hold/", custody.hold, name="hold"),
-    path("assets/<uuid:uid>/release/", custody.release, name="release"),
-    path("assets/<uuid:uid>/charged/", custody.charged, name="charged"),
-    path("assets/<uuid:uid>/rested/", custody.rested, name="rested"),
-    path("assets/<uuid:uid>/checked/", custody.checked, name="checked"),
+    path("assets/<uuid:uid>/hold/", custody.small, {"what": "hold"}, name="hold"),
+    path(
+        "assets/<uuid:uid>/release/", custody.small, {"what": "release"}, name="release"
+    ),
+    path(
+        "assets/<uuid:uid>/charged/", custody.small, {"what": "charged"}, name="charged"
+    ),
+    path("assets/<uuid:uid>/rested/", custody.small, {"what": "rested"}, name="rested"),
+    path(
+        "assets/<uuid:uid>/checked/", custody.small, {"what": "checked"}, name="checked"
+    ),
     path("assets/<uuid:uid>/strike/", custody.strike, name="strike"),
     path("assets/<uuid:uid>/accept/", kits.finding_accept, name="finding_accept"),
     path("assets/<uuid:uid>/reopen/", kits.finding_reopen, name="finding_reopen"),

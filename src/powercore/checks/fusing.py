@@ -95,14 +95,12 @@ def fuse_open(kit: Kit) -> Iterator[Hit]:
     """A fuse without a rating is an open fault."""
     for part in kit.parts:
         if isinstance(part, Fuse) and part.amps is None:
-            wire = _next_wire(kit, part.key)
             amps = _key_down_a(kit).get(part.key, 0.0)
-            fit = fuse_for(amps, amps, wire.wire if wire else None)
-            size = f"Fit {fit:g} A here." if fit else ""
+            size = _advised(kit, part, amps, amps * 0.5)
             yield Hit(
                 where=part.key,
                 words=f"{part.called} has no fuse; nothing protects what is behind it.",
-                remedy=size,
+                remedy=f"Fit {size:g} A here." if size else "",
             )
 
 
@@ -136,8 +134,8 @@ def fuse_above_wire(kit: Kit) -> Iterator[Hit]:
             )
 
 
-def _maker_fuse(kit: Kit, fuse: Fuse) -> float | None:
-    """The maker's fuse of the one device behind a fuse."""
+def _maker_fuse(kit: Kit, fuse: Part) -> float | None:
+    """The maker's fuse of the one device behind a part."""
     devices = [part for part in kit.behind(fuse.key) if isinstance(part, Feeds)]
     return devices[0].device.maker_fuse_a if len(devices) == 1 else None
 
@@ -190,9 +188,18 @@ def fuse_sustained(kit: Kit) -> Iterator[Hit]:
             )
 
 
+def _advised(kit: Kit, part: Part, key_down_a: float, mean_a: float) -> float | None:
+    """The maker's fuse for what hangs on a part, else the smallest that suits. [A]"""
+    cable = _next_wire(kit, part.key)
+    wire = cable.wire if cable else None
+    makers = _maker_fuse(kit, part)
+    if makers is not None and (wire is None or makers <= wire.ampacity_a):
+        return makers
+    return fuse_for(mean_a, key_down_a, wire)
+
+
 def _next_size(kit: Kit, part: Part, key_down_a: float, mean_a: float) -> str:
-    wire = _next_wire(kit, part.key)
-    size = fuse_for(mean_a, key_down_a, wire.wire if wire else None)
+    size = _advised(kit, part, key_down_a, mean_a)
     return f"{size:g} A suits current and wire." if size else "Thicker wire first."
 
 

@@ -794,7 +794,7 @@ class Migration(migrations.Migration):
         ),
         migrations.AddConstraint(
             model_name='pathpart',
-            constraint=models.CheckConstraint(condition=models.Q(models.Q(('what__in', ('switch', 'block')), _negated=True), ('amps__isnull', False), _connector='OR'), name='shelf_path_rated_parts_have_amps'),
+            constraint=models.CheckConstraint(condition=models.Q(models.Q(('what__in', ('switch', 'block')), _negated=True), ('amps__isnull', False), ('asset__isnull', False), _connector='OR'), name='shelf_path_rated_parts_have_amps'),
         ),
         migrations.AddConstraint(
             model_name='port',

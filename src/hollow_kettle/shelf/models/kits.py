@@ -105,7 +105,9 @@ class PathPart(models.Model):
             ),
             models.CheckConstraint(
                 name="shelf_path_rated_parts_have_amps",
-                condition=~Q(what__in=("switch", "block")) | Q(amps__isnull=False),
+                condition=~Q(what__in=("switch", "block"))
+                | Q(amps__isnull=False)
+                | Q(asset__isnull=False),
             ),
         ]
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -123,63 +124,81 @@ def gate_list(request: HttpRequest) -> HttpResponse:
     return render(request, "shelf/gate_list.html", context)
 
 
+@dataclass(frozen=True, slots=True)
+class Small:
+    """A page with one small form about one asset."""
+
+    form: Callable[..., Any]
+    save: Callable[..., Any]
+    heading: str
+    button: str
+    said: str
+    is_for_batteries: bool = True
+
+
+SMALL = {
+    "hold": Small(
+        forms.HoldForm,
+        custody.put_on_hold,
+        "Put on hold",
+        "Put it on hold",
+        "is on hold",
+        is_for_batteries=False,
+    ),
+    "release": Small(
+        forms.ReleaseForm,
+        custody.release,
+        "Release from hold",
+        "Release it",
+        "may be used again",
+        is_for_batteries=False,
+    ),
+    "charged": Small(
+        forms.ChargedForm,
+        custody.note_charged,
+        "Charge ended",
+        "Note how it ended",
+        "charge is noted",
+    ),
+    "rested": Small(
+        forms.RestedForm,
+        custody.note_reading,
+        "Rested volts",
+        "Note this reading",
+        "reading is noted",
+    ),
+    "checked": Small(
+        forms.CheckedForm,
+        custody.note_checked,
+        "Look it over",
+        "Note what you saw",
+        "was looked over",
+    ),
+}
+
+
 @require_http_methods(["GET", "POST"])
 @coordinator_only
-def hold(request: HttpRequest, uid: UUID) -> HttpResponse:
-    """Put on hold with a repair ticket."""
-
-    def save(asset: Asset, data: dict[str, Any]) -> None:
-        data["due_at"] = _moment(data["due_at"])
-        custody.put_on_hold(asset, by=actor_of(request), **data)
-
-    return _small(
-        request,
-        uid,
-        make=forms.HoldForm,
-        save=save,
-        heading="Put on hold",
-        button="Put it on hold",
-        said="is on hold",
-    )
-
-
-@require_http_methods(["GET", "POST"])
-@coordinator_only
-def release(request: HttpRequest, uid: UUID) -> HttpResponse:
-    """Release from hold."""
-
-    def save(asset: Asset, data: dict[str, Any]) -> None:
-        custody.release(asset, by=actor_of(request), **data)
-
-    return _small(
-        request,
-        uid,
-        make=forms.ReleaseForm,
-        save=save,
-        heading="Release from hold",
-        button="Release it",
-        said="may be used again",
-    )
-
-
-@require_http_methods(["GET", "POST"])
-@coordinator_only
-def charged(request: HttpRequest, uid: UUID) -> HttpResponse:
-    """Note how a battery's charge ended."""
-
-    def save(asset: Asset, data: dict[str, Any]) -> None:
-        custody.note_charged(asset, by=actor_of(request), **data)
-
-    return _small(
-        request,
-        uid,
-        make=forms.ChargedForm,
-        save=save,
-        heading="Charge ended",
-        button="Note how it ended",
-        said="charge is noted",
-        kind=AssetKind.BATTERY,
-    )
+def small(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
+    """Note one small thing about an asset: a hold, a charge, a reading."""
+    asset, page = asset_or_404(uid), SMALL[what]
+    if page.is_for_batteries and asset.kind != AssetKind.BATTERY:
+        return redirect(asset)
+    form: BaseForm = page.form(request.POST or None)
+    if request.method == "POST" and form.is_valid():
+        data = form.cleaned_data
+        if "due_at" in data:
+            data["due_at"] = _moment(data["due_at"])
+        try:
+            page.save(asset, by=actor_of(request), **data)
+        except ValidationError as error:
+            _refused(form, error)
+        else:
+            messages.success(request, f"{asset.tag} {page.said}.")
+            return redirect(asset)
+    context = {"asset": asset, "form": form, "page": page}
+    status = 422 if form.is_bound else 200
+    return render(request, "shelf/small_form.html", context, status=status)
 
 
 @require_http_methods(["GET", "POST"])
@@ -206,74 +225,6 @@ def charged_many(request: HttpRequest) -> HttpResponse:
     context = {"lines": lines, "formset": forms_of}
     status = 422 if forms_of.is_bound else 200
     return render(request, "shelf/charged_many.html", context, status=status)
-
-
-@require_http_methods(["GET", "POST"])
-@coordinator_only
-def rested(request: HttpRequest, uid: UUID) -> HttpResponse:
-    """Note rested volts."""
-
-    def save(asset: Asset, data: dict[str, Any]) -> None:
-        custody.note_reading(asset, by=actor_of(request), **data)
-
-    return _small(
-        request,
-        uid,
-        make=forms.RestedForm,
-        save=save,
-        heading="Rested volts",
-        button="Note this reading",
-        said="reading is noted",
-        kind=AssetKind.BATTERY,
-    )
-
-
-@require_http_methods(["GET", "POST"])
-@coordinator_only
-def checked(request: HttpRequest, uid: UUID) -> HttpResponse:
-    """Note that switches are off and nothing draws."""
-
-    def save(asset: Asset, data: dict[str, Any]) -> None:
-        custody.note_checked(asset, by=actor_of(request), **data)
-
-    return _small(
-        request,
-        uid,
-        make=forms.CheckedForm,
-        save=save,
-        heading="Look it over",
-        button="Note what you saw",
-        said="was looked over",
-    )
-
-
-def _small(
-    request: HttpRequest,
-    uid: UUID,
-    *,
-    make: Callable[..., Any],
-    save: Callable[[Asset, dict[str, Any]], None],
-    heading: str,
-    button: str,
-    said: str,
-    kind: str = "",
-) -> HttpResponse:
-    """A page with one small form about one asset."""
-    asset = asset_or_404(uid)
-    if kind and asset.kind != kind:
-        return redirect(asset)
-    form: BaseForm = make(request.POST or None)
-    if request.method == "POST" and form.is_valid():
-        try:
-            save(asset, form.cleaned_data)
-        except ValidationError as error:
-            _refused(form, error)
-        else:
-            messages.success(request, f"{asset.tag} {said}.")
-            return redirect(asset)
-    context = {"asset": asset, "form": form, "heading": heading, "button": button}
-    status = 422 if form.is_bound else 200
-    return render(request, "shelf/small_form.html", context, status=status)
 
 
 @require_POST
