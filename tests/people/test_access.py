@@ -147,6 +147,7 @@ TABLE = {
     ("plan:crew_add", "POST"): EVENT_BOSS,
     ("plan:yard_row_delete", "POST"): EVENT_BOSS,
     ("plan:places", "GET"): MEMBERS,
+    ("plan:charge_by", "GET"): MEMBERS,
     ("plan:walk_edit", "POST"): EVENT_BOSS,
     ("plan:batteries", "GET"): MEMBERS,
     ("plan:batteries", "POST"): MEMBERS,  # members other than the coordinator: 403

@@ -1,15 +1,20 @@
 """The Plan's forms as people use them: what is refused, what is kept."""
 
+from datetime import timedelta
 from uuid import uuid4
 
 import pytest
 from django.urls import reverse
 
-from hollow_kettle.log.models import Place
-from hollow_kettle.people.models import Duty
+from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.people.models import Club, Duty
 from hollow_kettle.plan import board
+from hollow_kettle.plan import services as plan
 from hollow_kettle.plan.models import Bay, Event, Station
 from hollow_kettle.plan.services import make_rotation
+from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.services import custody
+from tests.conftest import NOON, set_clock
 
 SPAN = {"starts": "2026-06-27 12:00", "ends": "2026-06-27 20:00"}
 
@@ -170,3 +175,28 @@ def test_the_board_draws_each_leg_inside_its_lane_and_time(event, marin):
             assert bar.y == lane.y
     assert drawn.left < drawn.now_x < drawn.right
     assert drawn.ticks[0][1] == "12"
+
+
+def test_an_event_says_which_battery_must_start_charging_when(
+    event, kit, shelf, boss, marin
+):
+    """Before it begins, while its yard crew watches; afterwards the rotation says."""
+    url = reverse("plan:charge_by", args=[event.pk])
+    assert "The event has begun" in boss.get(url).content.decode()
+
+    set_clock(event, -600)
+    Club.objects.update(clock_offset=event.clock_offset)
+    assert "Nobody is down to watch" in boss.get(url).content.decode()
+    plan.add_crew(
+        event, name="bench evening", does="yard",
+        starts=NOON - timedelta(hours=9), ends=NOON - timedelta(hours=1),
+    )  # fmt: skip
+    page = boss.get(url).content.decode()
+    assert "bench evening" in page
+    assert "C01" in page
+    assert "K04" not in page.split("<main")[1]  # on hold
+
+    heron = custody.place_named(PlaceKind.PERSON, "Heron")
+    charger = Asset.objects.get(tag="C01")
+    custody.check_out([charger], to=heron, by=marin)
+    assert "no charger fits it" in boss.get(url).content.decode()

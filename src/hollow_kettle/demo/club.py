@@ -22,7 +22,7 @@ from hollow_kettle.people.models import Actor, Club, Role
 from hollow_kettle.people.services import give_duty, make_person
 from hollow_kettle.plan.library import stock_patterns
 from hollow_kettle.plan.models import Event
-from hollow_kettle.plan.services import set_state
+from hollow_kettle.plan.services import add_crew, set_state
 from hollow_kettle.shelf.library import stock_library
 from hollow_kettle.shelf.models import Asset
 
@@ -224,6 +224,14 @@ def _ice_storm(owned: dict[str, Asset]) -> None:
     events.make_yard(event, _ICE_STORM, 8)
     events.make_crews(event, _ICE_STORM, 8)
     events.choose(event, owned, "K01 K02 K03 K05 K06 K07 K12 K15")
+    for hours in (17, 41):  # the evenings of the two days before
+        add_crew(
+            event,
+            name="bench evening",
+            does="yard",
+            starts=_ICE_STORM - timedelta(hours=hours),
+            ends=_ICE_STORM - timedelta(hours=hours - 5),
+        )
 
 
 def _duties(event: Event, people: dict[str, Actor]) -> None:

@@ -44,6 +44,7 @@ _event = [
         views.yard_row_delete,
         name="yard_row_delete",
     ),
+    path("charge-by/", views.charge_by, name="charge_by"),
     path("places/", views.places, name="places"),
     path("places/walk/", views.walk_edit, name="walk_edit"),
     path("batteries/", views.batteries, name="batteries"),

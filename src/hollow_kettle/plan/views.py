@@ -22,6 +22,7 @@ from hollow_kettle.exchange.imports import apply_upload, read_upload
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.people.models import Club, Duty
 from hollow_kettle.people.services import give_duty
+from hollow_kettle.shelf.joins import charge_plan
 from hollow_kettle.shelf.queries import shelf_batteries
 
 from . import board, bridge, forms, queries, services, tables
@@ -403,6 +404,22 @@ def yard_row_delete(
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
     return redirect("plan:yard", event.pk)
+
+
+@require_safe
+def charge_by(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show when each battery must start charging to be full when it begins."""
+    event = event_or_404(request, uid)
+    watches = list(event.crews.filter(does="yard", starts_at__lt=event.starts_at))
+    plan = None
+    if event.starts_at > event.clock.now():
+        plan = charge_plan(
+            list(event.batteries.filter(hold="").select_related("battery")),
+            departs=event.starts_at,
+            watches=[(crew.starts_at, crew.ends_at) for crew in watches],
+        )
+    context = {"event": event, "plan": plan, "watches": watches}
+    return render(request, "plan/charge_by.html", context)
 
 
 @require_safe

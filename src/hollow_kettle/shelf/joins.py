@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from hollow_kettle.log.models import BatteryNow
+from hollow_kettle.log.models import BatteryNow, PlaceKind, Placement
 from hollow_kettle.people.models import Club
 from powercore import gear
 from powercore.chargeby import Timetable, Watch, charge_by
@@ -30,13 +30,16 @@ def batteries(assets: Sequence[Asset] | None = None) -> dict[str, gear.Battery]:
     }
 
 
-def chargers() -> list[tuple[Asset, gear.Charger]]:
-    """Chargers and supplies of the shelf that are not on hold."""
+def chargers(*, only_at_home: bool = False) -> list[tuple[Asset, gear.Charger]]:
+    """Chargers and supplies of the shelf that are not on hold, or only those free."""
+    away = Placement.objects.filter(ended_at=None).exclude(place__kind=PlaceKind.HOME)
     found = (
         Asset.objects.here()
         .filter(kind=AssetKind.CHARGER, hold="")
         .select_related("charger")
     )
+    if only_at_home:
+        found = found.exclude(pk__in=away.values("battery"))
     return [(asset, bridge.charger_of(asset)) for asset in found]
 
 
@@ -135,18 +138,16 @@ def charge_plan(
     """
     now = Club.the().clock.now()
     known = batteries(assets)
-    soc = {
-        asset.tag: row.soc_low
-        for asset in assets
-        for row in BatteryNow.objects.filter(battery=asset.pk)
-    }
+    tags = {asset.pk: asset.tag for asset in assets}
+    rows = BatteryNow.objects.filter(battery__in=tags)
+    soc = {tags[row.battery]: row.soc_low for row in rows}
 
     def before(moment: datetime) -> float:
         return (departs - moment).total_seconds() / 3600
 
     table: Timetable = charge_by(
         list(known.values()),
-        [charger for _, charger in chargers()],
+        [charger for _, charger in chargers(only_at_home=True)],
         soc=soc,
         hours_left=max(0.0, before(now)),
         watches=[
