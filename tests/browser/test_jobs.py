@@ -54,6 +54,8 @@ def open_as(chromium, demo_site):
         page.fill("[name=username]", name)
         page.fill("[name=password]", PASSWORD)
         page.get_by_role("button", name="Sign in").click()
+        page.wait_for_url(lambda url: "sign-in" not in url)
+        page.wait_for_load_state()
         return page
 
     yield _open
@@ -231,3 +233,43 @@ def test_lights_keys_and_the_finder_work(open_as):
     expect(page.get_by_role("heading", name="Events")).to_be_visible()
     page.keyboard.press("u")
     expect(page.locator("time").first).to_contain_text("Z")
+
+
+def test_gear_is_found_checked_out_and_noted_as_charged(open_as):
+    """Typing finds it, ticking hands it out, two charges are noted in one go."""
+    page = open_as("marin", "/shelf/")
+    page.get_by_role("searchbox").fill("bench supply")
+    expect(page.locator("tr[data-row]")).to_have_count(1)
+    page.get_by_label("Tick S02").check()
+    page.get_by_role("button", name="Check out").click()
+    expect(page.get_by_label("What goes")).to_have_value("S02")
+    page.get_by_role("button", name="Check it out now").click()
+    expect(page.get_by_text("Say to which station")).to_be_visible()
+    page.get_by_label("called").fill("Lark")
+    page.get_by_role("button", name="Check it out now").click()
+    expect(page.get_by_text("Checked out to Lark: S02")).to_be_visible()
+
+    page.goto(page.url.replace("out/", "?q=lifepo4"))
+    for tag in ("K01", "K02"):
+        page.get_by_label(f"Tick {tag}").check()
+    page.get_by_role("button", name="Note as charged").click()
+    volts = page.locator("input[name$=volts]")
+    volts.nth(0).fill("14,4")
+    page.locator("input[name$='-amps']").nth(0).fill("0,5")
+    page.get_by_role("button", name="Note these charges").click()
+    expect(page.get_by_text("1 charges are noted")).to_be_visible()
+
+
+def test_a_bench_test_shows_only_the_fields_that_count_and_is_accepted(open_as):
+    """Sag needs two voltages and no amp-hours; the resistance is trusted after."""
+    page = open_as("marin", "/shelf/?q=K02")
+    page.get_by_role("link", name="K02", exact=True).first.click()
+    page.get_by_role("link", name="Enter a test").click()
+    page.get_by_label("Test", exact=True).select_option("sag")
+    expect(page.get_by_label("The meter counted")).to_be_hidden()
+    page.get_by_label("Current", exact=False).first.fill("10")
+    page.get_by_label("Volts before").fill("13,2")
+    page.get_by_label("Volts at the end").fill("12,9")
+    page.get_by_role("button", name="Work it out").click()
+    page.get_by_role("button", name="Trust this").click()
+    expect(page.get_by_text("K02 is trusted with 30 mΩ now")).to_be_visible()
