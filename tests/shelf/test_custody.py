@@ -63,6 +63,23 @@ def test_the_list_groups_by_what_is_due(kit, boss):
     assert ">K01<" not in page  # tested, free, at home
 
 
+def test_what_is_lent_out_of_a_kit_neither_goes_nor_comes_with_it(kit, marin, boss):
+    """R01 is with Heron: the kit goes without it, and its return leaves it there."""
+    heron = custody.place_named(PlaceKind.PERSON, "Heron")
+    custody.check_out([Asset.objects.get(tag="R01")], to=heron, by=marin)
+
+    said = boss.post(
+        reverse("shelf:check_out"),
+        {"tags": "Q01", "to_kind": "person", "to_name": "Wren"},
+        follow=True,
+    ).content.decode()
+    assert "Out elsewhere, so left: R01" in said
+    assert (where("R01"), where("K01"), where("Q01")) == ("Heron", "Wren", "Wren")
+
+    custody.check_in(kit, by=marin)
+    assert (where("R01"), where("K01")) == ("Heron", "the shelf")
+
+
 @pytest.mark.parametrize(
     ("data", "words"),
     [

@@ -15,7 +15,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.log import services as log
-from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
+from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind, Placement
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf import charge
 from hollow_kettle.shelf.models import Asset, KitItem
@@ -73,6 +73,21 @@ def with_contents(assets: Iterable[Asset]) -> list[Asset]:
     return list(found.values())
 
 
+def _places(assets: Sequence[Asset]) -> dict[UUID, Place | None]:
+    """Where things are that are not at home; None is on the way."""
+    out = Placement.objects.filter(
+        battery__in=[asset.pk for asset in assets], ended_at=None
+    ).exclude(place__kind=PlaceKind.HOME)
+    return {row.battery: row.place for row in out.select_related("place")}
+
+
+def _free(named: Sequence[Asset], going: Sequence[Asset]) -> list[Asset]:
+    """What was named, and of its contents what is not out elsewhere."""
+    own = {asset.pk for asset in named}
+    away = _places(going)
+    return [one for one in going if one.pk in own or one.pk not in away]
+
+
 @transaction.atomic
 def check_out(
     assets: Sequence[Asset],
@@ -86,12 +101,14 @@ def check_out(
     """
     Hand gear out to a station, person or vehicle; kits go with their contents.
 
+    What belongs into a kit and is out elsewhere stays where it is.
+
     Raises
     ------
     ValidationError
         If something among it is on hold, or is due back before it goes.
     """
-    going = with_contents(assets)
+    going = _free(assets, with_contents(assets))
     held = [asset for asset in going if asset.hold]
     if held:
         names = "; ".join(f"{asset.tag}: {asset.hold}" for asset in held)
@@ -130,7 +147,8 @@ def check_in(
     """
     Take gear back; damage, water and what is missing put it on hold with a ticket.
 
-    A kit brings its contents back with it, but for what was noted as missing.
+    A kit brings back what of its contents is where it is, but for what was noted as
+    missing.
     """
     moment = at or club_now()
     home = place_named(PlaceKind.HOME, asset.home or "the shelf")
@@ -138,7 +156,14 @@ def check_in(
         word.strip(" .").casefold() for word in missing.replace(";", ",").split(",")
     }
     coming = with_contents([asset]) if with_kit else [asset]
-    coming = [one for one in coming if one is asset or one.tag.casefold() not in lost]
+    places = _places(coming)
+    here = places.get(asset.pk)
+    coming = [
+        one
+        for one in coming
+        if one is asset
+        or (one.tag.casefold() not in lost and places.get(one.pk) == here)
+    ]
     for one in coming:
         own = one is asset
         _note(

@@ -63,7 +63,13 @@ def check_out(request: HttpRequest) -> HttpResponse:
             _refused(form, error)
         else:
             what = gone[0].tag if len(gone) == 1 else f"{len(gone)} things"
-            messages.success(request, f"Checked out to {to}: {what}.")
+            left = set(custody.with_contents(data["tags"])) - set(gone)
+            elsewhere = ", ".join(sorted(asset.tag for asset in left))
+            messages.success(
+                request,
+                f"Checked out to {to}: {what}."
+                + (f" Out elsewhere, so left: {elsewhere}." if left else ""),
+            )
             return redirect("shelf:out_list")
     status = 422 if form.is_bound else 200
     return render(request, "shelf/check_out.html", {"form": form}, status=status)
