@@ -2,7 +2,9 @@
 
 import csv
 import io
+from datetime import date, datetime, time
 
+import openpyxl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -10,6 +12,7 @@ from hypothesis import strategies as st
 from hollow_kettle.exchange import readers
 from hollow_kettle.exchange.tables import (
     MAX_BYTES,
+    CellFault,
     Column,
     TableFault,
     defuse,
@@ -104,3 +107,70 @@ def test_each_fault_names_row_column_and_reason():
     assert "between 0.05 and 5000 Ah, not -4" in preview.faults[2].reason
     assert preview.ignored_columns == ["shoe"]
     assert preview.rows == []
+
+
+@pytest.mark.parametrize(
+    ("cell", "text"),
+    [
+        (20.0, "20"),
+        (0.1 + 0.2, "0.3"),
+        (True, "yes"),
+        (False, "no"),
+        (None, ""),
+        (date(2026, 4, 11), "2026-04-11"),
+        (datetime(2026, 6, 27, 14, 30), "2026-06-27 14:30"),  # noqa: DTZ001 - a wall time
+        (time(22, 0), "22:00"),
+        ("=1+2", "=1+2"),
+        (1e-7, "1e-07"),
+    ],
+)
+def test_a_workbook_s_cell_is_read_as_a_person_sees_it(cell, text):
+    """No binary tails, dates as they are typed, formulas as text."""
+    book = openpyxl.Workbook()
+    book.active.append(["tag", "what"])
+    book.active.append(["K1", None])
+    book.active["B2"].value = cell
+    if isinstance(cell, str):
+        book.active["B2"].data_type = "s"
+    out = io.BytesIO()
+    book.save(out)
+    columns = (
+        Column("tag", readers.text(9), "", required=True),
+        Column("what", readers.text(40), ""),
+    )
+
+    preview = read_table(out.getvalue(), columns)
+
+    assert preview.rows == [(2, {"tag": "K1", "what": text or None})]
+
+
+@pytest.mark.parametrize(
+    ("read", "good", "bad", "words"),
+    [
+        (readers.yes, {"Yes": True, "x": True, "0": False}, "maybe", "yes or no"),
+        (readers.day, {"2026-04-11": date(2026, 4, 11)}, "11/4/26", "like 2026-04-11"),
+        (readers.time_of_day, {"7:30": time(7, 30)}, "25:00", "like 22:00"),
+        (readers.whole(1, 9), {"3": 3, "3,0": 3}, "3.5", "whole number"),
+        (readers.choice({"agm": ("SLA",)}), {"sla": "agm"}, "gel", "is not one of agm"),
+    ],
+)
+def test_each_reader_reads_or_says_what_it_needs(read, good, bad, words):
+    """As people write it, else a sentence."""
+    for cell, value in good.items():
+        assert read(cell) == value
+    with pytest.raises(CellFault, match=words):
+        read(bad)
+
+
+def test_a_list_read_without_filling_names_only_its_own_columns():
+    """What the file doesn't have is not in a row; what is needed stays a fault."""
+    columns = (
+        Column("tag", readers.text(9), "", required=True),
+        Column("ah", readers.number(0, 9), ""),
+        Column("note", readers.text(9), ""),
+    )
+
+    preview = read_table(b"tag,note\nK1,x\n", columns, is_filled=False)
+
+    assert preview.rows == [(2, {"tag": "K1", "note": "x"})]
+    assert preview.absent_columns == ["ah"]

@@ -6,6 +6,8 @@ from hypothesis import strategies as st
 
 from powercore.errors import OutOfRange, UnknownKey
 from powercore.wiring import (
+    CONNECTORS,
+    NO_GENDER,
     PLUG,
     SOCKET,
     End,
@@ -120,3 +122,37 @@ def test_a_wire_and_an_end_that_can_t_be_are_refused():
         End(connector="vehicle")
     with pytest.raises(UnknownKey, match="no plug and socket"):
         End(connector="genderless-30", gender=PLUG)
+
+
+connectors = st.sampled_from(sorted(CONNECTORS))
+
+
+@given(connectors, connectors, st.booleans(), st.booleans())
+def test_mating_is_mutual_and_never_joins_unlike_polarity(one, other, flip, turn):
+    """If a goes into b, b goes onto a; a reversed end mates with a reversed one."""
+    a = End(
+        connector=one,
+        gender=PLUG if CONNECTORS[one].has_gender else NO_GENDER,
+        is_reversed=flip,
+    )
+    b = End(
+        connector=other,
+        gender=SOCKET if CONNECTORS[other].has_gender else NO_GENDER,
+        is_reversed=turn,
+    )
+
+    assert a.mates(b) == b.mates(a)
+    assert a.mates(b) == (one == other and flip == turn)
+    assert not a.shells_mate(a) or not CONNECTORS[one].has_gender
+
+
+@given(st.floats(0.1, 120), st.floats(0.1, 120))
+def test_an_advised_fuse_carries_the_load_and_spares_the_wire(mean_a, peak_a):
+    """For whatever currents: at most the wire's, at least what flows."""
+    wire = Wire(length_m=1, awg=8)
+    size = fuse_for(min(mean_a, peak_a), peak_a, wire)
+
+    if size is not None:
+        assert size <= wire.ampacity_a
+        assert size >= peak_a
+        assert 0.8 * size >= min(mean_a, peak_a)
