@@ -14,7 +14,7 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.people.access import access_of, actor_of, coordinator_only
+from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.shelf import attachments, joins, queries, services
 from hollow_kettle.shelf.due import dues_by_asset
 from hollow_kettle.shelf.fields import Kind
@@ -237,8 +237,3 @@ def equipment_list(request: HttpRequest) -> HttpResponse:
     """Show the equipment library."""
     kinds = EquipmentType.objects.prefetch_related("steps")
     return render(request, "shelf/equipment_list.html", {"kinds": kinds})
-
-
-def can_change(request: HttpRequest) -> bool:
-    """Whether the person may change the shelf."""
-    return access_of(request).is_coordinator

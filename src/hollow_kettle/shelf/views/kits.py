@@ -32,7 +32,6 @@ from hollow_kettle.shelf.models import (
     Spare,
 )
 from hollow_kettle.shelf.models.asset import AssetKind
-from hollow_kettle.shelf.queries import trail_of
 from hollow_kettle.shelf.services import kits as services
 
 
@@ -391,8 +390,3 @@ def packing_close(request: HttpRequest, uid: UUID) -> HttpResponse:
         services.close_packing(found)
         messages.success(request, f"{kit.tag} is packed.")
     return redirect("shelf:kit_detail", kit.pk)
-
-
-def kit_trail(kit: Asset) -> list[Any]:
-    """The log about a kit."""
-    return trail_of(kit)
