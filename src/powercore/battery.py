@@ -140,6 +140,11 @@ class Pack:
         return f"untested: {self.chem.untested_share:.0%} of the nameplate"
 
     @property
+    def nameplate_wh(self) -> float:
+        """Nameplate capacity at the nominal voltage. [Wh]"""
+        return self.nameplate_ah * self.nominal_v
+
+    @property
     def trusted_wh(self) -> float:
         """Trusted capacity at the nominal voltage. [Wh]"""
         return self.trusted_ah * self.nominal_v

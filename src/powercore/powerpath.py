@@ -332,6 +332,11 @@ class Kit:
         """Its loads."""
         return tuple(part for part in self.parts if isinstance(part, Feeds))
 
+    @cached_property
+    def solved(self) -> dict[tuple[float, Draws], State | None]:
+        """What `try_solve` found so far."""
+        return {}
+
     def way_to(self, key: str) -> list[Part]:
         """Parts from the terminals to a part, itself last."""
         way: list[Part] = []
@@ -486,11 +491,24 @@ def solve(kit: Kit, soc: float, draws: Draws) -> State:
 
 
 def try_solve(kit: Kit, soc: float, draws: Draws) -> State | None:
-    """Like `solve`, but None where there is no battery or no steady voltage."""
-    try:
-        return solve(kit, soc, draws)
-    except (PathError, PowerBeyondPack):
-        return None
+    """
+    Like `solve`, but None where there is no battery or no steady voltage.
+
+    A kit remembers the answer: many rules ask for the same few states of it.
+    """
+    asked = (soc, draws)
+    if asked not in kit.solved:
+        try:
+            kit.solved[asked] = solve(kit, soc, draws)
+        except (PathError, PowerBeyondPack):
+            kit.solved[asked] = None
+    return kit.solved[asked]
+
+
+def loaded(kit: Kit, draws: Draws) -> list[tuple[Part, At]]:
+    """Each part with its volts and amps at half charge; none where none are steady."""
+    state = try_solve(kit, 0.5, draws)
+    return [(part, state.at[part.key]) for part in kit.parts] if state else []
 
 
 def _amps(

@@ -159,9 +159,7 @@ def kit_page(asset: Asset) -> dict[str, Any]:
         "weakest": weakest,
         "gives": gives(kit),
         "mass_kg": mass_kg(rows),
-        "energy_wh": sum(
-            m.battery.pack.nominal_v * m.battery.pack.nameplate_ah for m in kit.members
-        ),
+        "energy_wh": sum(battery.pack.nameplate_wh for battery in kit.batteries),
         "containers": containers(rows),
         "version": asset.versions.first(),
         "packing": packing_of(asset, rows),

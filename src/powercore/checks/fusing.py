@@ -13,10 +13,9 @@ from powercore.powerpath import (
     Joint,
     Kit,
     Part,
-    State,
     key_down,
+    loaded,
     sustained,
-    try_solve,
 )
 from powercore.wiring import (
     BLADE_INTERRUPTS_A,
@@ -26,11 +25,6 @@ from powercore.wiring import (
 )
 
 CAUSE = "fuses"
-
-
-def _state(kit: Kit, *, mean: bool) -> State | None:
-    """Currents at half charge."""
-    return try_solve(kit, 0.5, sustained if mean else key_down)
 
 
 def _protecting(kit: Kit, key: str) -> Fuse | None:
@@ -105,8 +99,7 @@ def fuse_open(kit: Kit) -> Iterator[Hit]:
 
 
 def _key_down_a(kit: Kit) -> dict[str, float]:
-    state = _state(kit, mean=False)
-    return {} if state is None else {key: at.amps for key, at in state.at.items()}
+    return {part.key: at.amps for part, at in loaded(kit, key_down)}
 
 
 @rule(
@@ -150,11 +143,10 @@ def _maker_fuse(kit: Kit, fuse: Part) -> float | None:
 )
 def fuse_below_key_down(kit: Kit) -> Iterator[Hit]:
     """Key-down above the rating; a fuse that the maker gives is right as it is."""
-    state = _state(kit, mean=False)
-    for part in kit.parts if state else ():
-        if not isinstance(part, Fuse) or part.amps is None or state is None:
+    for part, at in loaded(kit, key_down):
+        if not isinstance(part, Fuse) or part.amps is None:
             continue
-        amps = state.at[part.key].amps
+        amps = at.amps
         if amps > part.amps and _maker_fuse(kit, part) != part.amps:
             yield Hit(
                 where=part.key,
@@ -173,11 +165,10 @@ def fuse_below_key_down(kit: Kit) -> Iterator[Hit]:
 )
 def fuse_sustained(kit: Kit) -> Iterator[Hit]:
     """The mean current against 80 % of the rating; the maker's fuse wins."""
-    state = _state(kit, mean=True)
-    for part in kit.parts if state else ():
-        if not isinstance(part, Fuse) or part.amps is None or state is None:
+    for part, at in loaded(kit, sustained):
+        if not isinstance(part, Fuse) or part.amps is None:
             continue
-        amps = state.at[part.key].amps
+        amps = at.amps
         is_makers = _maker_fuse(kit, part) == part.amps
         if amps > SUSTAINED_SHARE * part.amps and not is_makers:
             yield Hit(
@@ -274,8 +265,7 @@ def main_below_outlets(kit: Kit) -> Iterator[Hit]:
             if isinstance(child, Fuse) and child.amps is not None
         ]
         if len(outlets) > 1 and sum(outlets) > limit_a:
-            state = _state(kit, mean=False)
-            real_a = state.at[part.key].amps if state else 0.0
+            real_a = _key_down_a(kit).get(part.key, 0.0)
             over = real_a > limit_a
             yield Hit(
                 where=part.key,

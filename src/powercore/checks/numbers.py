@@ -88,7 +88,7 @@ def printed_energy(kit: Kit) -> Iterator[Hit]:
         pack = battery.pack
         if printed_wh is None:
             continue
-        worked_wh = pack.nominal_v * pack.nameplate_ah
+        worked_wh = pack.nameplate_wh
         if abs(printed_wh - worked_wh) > 0.12 * worked_wh:
             cell_ah = printed_wh / pack.nominal_v
             yield Hit(

@@ -13,8 +13,8 @@ from powercore.powerpath import (
     Kit,
     Switch,
     key_down,
+    loaded,
     sustained,
-    try_solve,
 )
 from powercore.wiring import (
     DROP_FINE,
@@ -39,11 +39,9 @@ CAUSE = "wire and connectors"
 )
 def voltage_drop(kit: Kit) -> Iterator[Hit]:
     """Key-down drop of each wire over 3 % of the battery's voltage; 10 % stops."""
-    state = try_solve(kit, 0.5, key_down)
-    for part in kit.parts if state else ():
-        if not isinstance(part, Cable) or part.wire is None or state is None:
+    for part, at in loaded(kit, key_down):
+        if not isinstance(part, Cable) or part.wire is None:
             continue
-        at = state.at[part.key]
         # Of the nominal voltage: the same wire is judged alike in every kit.
         volts = at.in_v if kit.converter_before(part.key) else 12.8
         lost_v = voltage_drop_v(part.wire, at.amps)
@@ -74,16 +72,15 @@ def voltage_drop(kit: Kit) -> Iterator[Hit]:
 )
 def wire_ampacity(kit: Kit) -> Iterator[Hit]:
     """The ten-minute mean against what the copper carries."""
-    state = try_solve(kit, 0.5, sustained)
-    for part in kit.parts if state else ():
-        if isinstance(part, Cable) and part.wire is not None and state is not None:
-            amps = state.at[part.key].amps
-            if amps > part.wire.ampacity_a:
-                yield Hit(
-                    where=part.key,
-                    words=f"{amps:.1f} A on the mean in {part.words}, which carries "
-                    f"{part.wire.ampacity_a:.0f} A.",
-                )
+    for part, at in loaded(kit, sustained):
+        if not isinstance(part, Cable) or part.wire is None:
+            continue
+        if at.amps > part.wire.ampacity_a:
+            yield Hit(
+                where=part.key,
+                words=f"{at.amps:.1f} A on the mean in {part.words}, which carries "
+                f"{part.wire.ampacity_a:.0f} A.",
+            )
 
 
 @rule(
@@ -112,11 +109,10 @@ def wire_unknown(kit: Kit) -> Iterator[Hit]:
 )
 def weak_part(kit: Kit) -> Iterator[Hit]:
     """Key-down current against a joint's or a switch's rating; a stop at twice it."""
-    state = try_solve(kit, 0.5, key_down)
-    for part in kit.parts if state else ():
-        if not isinstance(part, Joint | Switch) or state is None or not part.rating_a:
+    for part, at in loaded(kit, key_down):
+        if not isinstance(part, Joint | Switch) or not part.rating_a:
             continue
-        amps = state.at[part.key].amps
+        amps = at.amps
         if amps > part.rating_a * 1.001:
             yield Hit(
                 where=part.key,
