@@ -5,17 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from powercore.battery import Pack
-from powercore.loads import Draw, Opening, Pattern
-from powercore.scenario import (
-    BatteryPlan,
-    BayPlan,
-    CrewPlan,
-    Load,
-    Scenario,
-    SourcePlan,
-    StationPlan,
-    Window,
-)
+from powercore.loads import Draw, Load, Opening, Pattern
+from powercore.scenario import BatteryPlan, BayPlan, CrewPlan, Scenario, StationPlan
+from powercore.sources import SourcePlan
+from powercore.values import Window
 
 DAY = 24 * 60
 

@@ -4,11 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 import numpy as np
 
 from powercore.errors import OutOfRange
-from powercore.values import BUS_V, FloatArray, TimeGrid, in_range
+from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range, overlap_min
+
+#: One standard deviation of what a station really uses against its pattern, as a
+#: share. Common practice, no source: nobody transmits exactly as planned.
+SPREAD = 0.15
+#: Quantile of a normal distribution above which 1 case in 10 lies.
+ONE_IN_TEN = 1.2815515655446004
+
+
+class Step(StrEnum):
+    """Power steps that a station agrees to: what it drops to."""
+
+    FULL = "full"
+    LOW = "low"
+    #: Receives only; nobody transmits.
+    WATCH = "watch"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -35,6 +51,50 @@ class Draw:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Load:
+    """Some devices of one kind at a station."""
+
+    draw: Draw
+    count: int = 1
+    name: str = ""
+    #: What it draws on the low step; None where it has only one.
+    low: Draw | None = None
+    #: Of a converter between battery and device, and its own draw. (0 to 1), [A]
+    efficiency: float = 1.0
+    idle_a: float = 0.0
+    #: Energy at the battery after which it is full and drops to standby; each time
+    #: the station opens after an hour or more it starts empty. [Wh]
+    fills_wh: float | None = None
+    #: Used only then; None: whenever the station is open.
+    windows: tuple[Window, ...] | None = None
+    #: Switched off when the battery's charge there falls to this. (0 to 1)
+    shed_soc: float | None = None
+
+    def __post_init__(self) -> None:
+        in_range("How many", self.count, low=1, high=50)
+        in_range("Efficiency", self.efficiency, low=0.05, high=1)
+        in_range("A converter's own draw", self.idle_a, low=0, high=20, unit="A")
+        if self.fills_wh is not None:
+            in_range("Full after", self.fills_wh, low=0, high=100_000, unit="Wh")
+        if self.shed_soc is not None:
+            in_range("Shed at", self.shed_soc, low=0, high=1)
+
+    def at(self, step: str) -> Draw:
+        """Currents at a power step."""
+        return self.low if step == Step.LOW and self.low is not None else self.draw
+
+    def mean_a(self, pattern: Pattern, step: str = Step.FULL) -> float:
+        """Mean current of all of them at the battery. [A]"""
+        if step == Step.WATCH:
+            pattern = pattern.watching
+        return self.at_battery_a(mean_current_a(self.at(step), pattern))
+
+    def at_battery_a(self, device_a: float) -> float:
+        """Current at the battery for a device's current, for all of them. [A]"""
+        return self.count * (device_a / self.efficiency + self.idle_a)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Pattern:
     """How a station is operated."""
 
@@ -54,6 +114,13 @@ class Pattern:
             low=0,
             high=round(1 - self.transmit_share, 9),
             why="transmit and standby together can't pass the whole time",
+        )
+
+    @property
+    def watching(self) -> Pattern:
+        """The same hours with nobody transmitting."""
+        return Pattern(
+            transmit_share=0, duty=self.duty, standby_share=self.standby_share
         )
 
 
@@ -92,6 +159,10 @@ class Opening:
     start_min: int
     end_min: int
     pattern: Pattern
+    step: str = Step.FULL
+    #: Switched on only for so long, every so often: listening windows; 0: always.
+    on_for_min: int = 0
+    every_min: int = 0
 
     def __post_init__(self) -> None:
         if self.end_min <= self.start_min:
@@ -102,39 +173,101 @@ class Opening:
                 unit="min",
                 why="it must come after its start",
             )
+        in_range("A listening window", self.on_for_min, low=0, high=1440, unit="min")
+        if self.on_for_min:
+            in_range(
+                "Time between listening windows",
+                self.every_min,
+                low=self.on_for_min,
+                high=1440,
+                unit="min",
+                why="a window must end before the next begins",
+            )
+        Step(self.step)
+
+    @property
+    def stretches(self) -> list[tuple[float, float]]:
+        """When it is switched on. [min]"""
+        if not self.on_for_min:
+            return [(self.start_min, self.end_min)]
+        begins = range(self.start_min, self.end_min, self.every_min)
+        return [(at, min(at + self.on_for_min, self.end_min)) for at in begins]
+
+
+def listening_share(on_for_min: float, every_min: float) -> float:
+    """Share of the time that a station listening in windows is on. (0 to 1)"""
+    in_range("Time between listening windows", every_min, low=on_for_min, unit="min")
+    return on_for_min / every_min if on_for_min else 1.0
+
+
+def load_w(
+    grid: TimeGrid, load: Load, openings: Sequence[Opening], bus_v: float = BUS_V
+) -> FloatArray:
+    """
+    Power one load asks of the battery, step by step. [W], shape (grid.count,)
+
+    A step partly on counts with its share; closed means switched off.
+    """
+    series = np.zeros(grid.count)
+    left_wh, last_end = load.fills_wh, -np.inf
+    for opening in sorted(openings, key=lambda opening: opening.start_min):
+        if opening.start_min - last_end >= 60:
+            left_wh = load.fills_wh
+        last_end = opening.end_min
+        watts = load.mean_a(opening.pattern, opening.step) * bus_v
+        idle_w = load.at_battery_a(load.at(opening.step).standby_a) * bus_v
+        for start, end in _used(load, opening):
+            if left_wh is None:
+                series += watts * overlap_min(grid, start, end) / grid.step_min
+                continue
+            hours = left_wh / watts if watts > 0 else np.inf
+            full_at = min(end, start + 60 * hours)
+            left_wh = max(0.0, left_wh - watts * (full_at - start) / 60)
+            series += watts * overlap_min(grid, start, full_at) / grid.step_min
+            series += idle_w * overlap_min(grid, full_at, end) / grid.step_min
+    return series
+
+
+def _used(load: Load, opening: Opening) -> list[tuple[float, float]]:
+    if load.windows is None:
+        return opening.stretches
+    common = [
+        (max(start, window.start_min), min(end, window.end_min))
+        for start, end in opening.stretches
+        for window in load.windows
+    ]
+    return sorted((start, end) for start, end in common if end > start)
 
 
 def demand_w(
     grid: TimeGrid,
-    draws: Sequence[tuple[Draw, int]],
+    loads: Sequence[Load],
     openings: Sequence[Opening],
     bus_v: float = BUS_V,
 ) -> FloatArray:
-    """
-    Power a station asks of its battery, step by step. [W], shape (grid.count,)
-
-    A step partly open counts with its open share; closed means switched off.
-    """
+    """Power a station asks of its battery, step by step. [W], shape (grid.count,)"""
     series = np.zeros(grid.count)
-    edges = grid.edges_min
-    for opening in openings:
-        mean_a = sum(
-            count * mean_current_a(draw, opening.pattern) for draw, count in draws
-        )
-        open_min = np.minimum(edges[1:], opening.end_min) - np.maximum(
-            edges[:-1], opening.start_min
-        )
-        series += mean_a * bus_v * np.clip(open_min / grid.step_min, 0, 1)
+    for load in loads:
+        series += load_w(grid, load, openings, bus_v)
     return series
 
 
-def peak_current_a(draws: Sequence[tuple[Draw, int]]) -> float:
-    """Current with everything on and one of each keyed device key down. [A]"""
-    if not draws:
-        return 0.0
-    resting = [max(draw.receive_a, draw.standby_a) for draw, _ in draws]
-    base = sum(rest * count for rest, (_, count) in zip(resting, draws, strict=True))
-    rise = max(
-        draw.key_down_a - rest for rest, (draw, _) in zip(resting, draws, strict=True)
-    )
-    return base + max(0.0, rise)
+def bad_day_w(mean_w: float, spread: float = SPREAD) -> float:
+    """Mean power that only 1 day in 10 goes above (P90). [W]"""
+    return mean_w * (1 + ONE_IN_TEN * spread)
+
+
+def peak_current_a(loads: Sequence[Load], steps: Sequence[str] = (Step.FULL,)) -> float:
+    """Current with everything on and one of the keyed devices key down. [A]"""
+    return max((_peak_a(loads, step) for step in steps), default=0.0)
+
+
+def _peak_a(loads: Sequence[Load], step: str) -> float:
+    base, rise = 0.0, 0.0
+    for load in loads:
+        draw = load.at(step)
+        resting = max(draw.receive_a, draw.standby_a)
+        base += load.at_battery_a(resting)
+        if step != Step.WATCH:
+            rise = max(rise, (draw.key_down_a - resting) / load.efficiency)
+    return base + rise

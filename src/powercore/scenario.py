@@ -9,15 +9,25 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass
+from typing import Any
 
 import msgspec
+import numpy as np
 
+from powercore.arrays import Array, Site
 from powercore.battery import Feeding, Pack
-from powercore.errors import OutOfRange, PowercoreError, UnknownKey
-from powercore.loads import Draw, Opening, demand_w, peak_current_a
+from powercore.errors import PowercoreError, UnknownKey
+from powercore.loads import SPREAD, Load, Opening, Step, demand_w, peak_current_a
+from powercore.sources import SourcePlan, Supply, on_w
 from powercore.values import BUS_V, FloatArray, TimeGrid, in_range
 
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
+#: Versions whose files say what a scenario must say; what they lack has a default.
+READABLE = (1, 2)
+
+#: What the sun may do: nothing, as forecast, or a clear sky.
+NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
+SKIES = (NO_SUN, FORECAST, CLEAR)
 
 #: Place key of the charging yard's rack, where batteries wait.
 YARD = "yard"
@@ -25,14 +35,6 @@ YARD = "yard"
 
 class UnreadableScenario(PowercoreError):
     """A scenario file does not say what a scenario must say."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Load:
-    """Some devices of one kind at a station."""
-
-    draw: Draw
-    count: int = 1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,14 +58,45 @@ class StationPlan:
     disconnect_v: float | None = None
     #: Resistance of fuse, leads and connectors, both ways. [Ω]
     path_ohm: float = 0.012
+    #: Voltage at which a disconnect lets go again, and how long it waits first.
+    #: [V], [min]
+    reconnect_v: float | None = None
+    rest_min: int = 0
+    #: The station's main fuse, where it is known. [A]
+    main_fuse_a: float | None = None
+    #: One standard deviation of its use against its pattern, as a share.
+    spread: float = SPREAD
+    #: Panels at the station, each array on a controller of its own.
+    arrays: tuple[Array, ...] = ()
+    #: Mains, a vehicle or a generator at the station itself.
+    supplies: tuple[Supply, ...] = ()
+    #: What is said on the air when it goes to low power or to receiving only.
+    low_words: str = ""
+    watch_words: str = ""
 
     def __post_init__(self) -> None:
+        in_range(f"Spread of {self.name}", self.spread, low=0, high=1)
         in_range(f"Walk to {self.name}", self.walk_min, low=1, high=600, unit="min")
         in_range(f"Tier of {self.name}", self.tier, low=1, high=9)
 
     def demand_w(self, grid: TimeGrid) -> FloatArray:
         """Power asked of the battery, step by step. [W], shape (grid.count,)"""
-        return demand_w(grid, self._draws(), self.openings)
+        return demand_w(grid, self.loads, self.openings)
+
+    def supplied_w(self, grid: TimeGrid) -> FloatArray:
+        """Power that mains, vehicle or generator give there. [W], (grid.count,)"""
+        series = np.zeros(grid.count)
+        for supply in self.supplies:
+            series += on_w(grid, supply.windows, supply.max_w)
+        return series
+
+    def spare_w(self, grid: TimeGrid) -> FloatArray:
+        """The part of it that may also charge the battery. [W], (grid.count,)"""
+        series = np.zeros(grid.count)
+        for supply in self.supplies:
+            if supply.charges:
+                series += on_w(grid, supply.windows, supply.max_w)
+        return series
 
     def feeding(self, grid: TimeGrid) -> Feeding:
         """How a battery feeds this station while it is open."""
@@ -72,15 +105,18 @@ class StationPlan:
         mean_a = float(watts[is_open].mean()) / BUS_V if is_open.any() else 0.0
         return Feeding(
             mean_a=mean_a,
-            peak_a=peak_current_a(self._draws()),
+            peak_a=self.peak_a,
             path_ohm=self.path_ohm,
             device_min_v=self.device_min_v,
             device_max_v=self.device_max_v,
             disconnect_v=self.disconnect_v,
         )
 
-    def _draws(self) -> list[tuple[Draw, int]]:
-        return [(load.draw, load.count) for load in self.loads]
+    @property
+    def peak_a(self) -> float:
+        """Current with everything on and one of the keyed devices key down. [A]"""
+        steps = {opening.step for opening in self.openings}
+        return peak_current_a(self.loads, sorted(steps) or (Step.FULL,))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -99,35 +135,13 @@ class BatteryPlan:
     #: Highest current out that the maker or protection allows. [A]
     max_discharge_a: float | None = None
     is_on_hold: bool = False
+    mass_kg: float | None = None
+    #: One standard deviation of its trusted capacity, as a share; None: by whether
+    #: it was tested.
+    capacity_sd: float | None = None
 
     def __post_init__(self) -> None:
         in_range(f"Charge of {self.tag}", self.start_soc, low=0, high=1)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Window:
-    """A stretch of time. [min]"""
-
-    start_min: int
-    end_min: int
-
-    def __post_init__(self) -> None:
-        if self.end_min <= self.start_min:
-            raise OutOfRange("End of a window", self.end_min, low=self.start_min + 1)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SourcePlan:
-    """Where the yard's power comes from and when."""
-
-    key: str
-    name: str
-    kind: str
-    #: Most it gives at once. [W]
-    max_w: float
-    windows: tuple[Window, ...]
-    #: What a buffer bank holds; None means it does not run dry. [Wh]
-    energy_wh: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -153,6 +167,38 @@ class CrewPlan:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class SkyHour:
+    """The sky from a minute of the event on, until the next is given."""
+
+    start_min: int
+    #: Eighths of the sky under cloud.
+    oktas: float = 0.0
+    air_c: float = 20.0
+    wind_ms: float = 1.0
+    #: Light on the flat ground where a weather file has it; the rest is worked out.
+    global_w: float | None = None
+    beam_w: float | None = None
+    diffuse_w: float | None = None
+
+    def __post_init__(self) -> None:
+        in_range("Cloud", self.oktas, low=0, high=8, unit="eighths")
+        in_range("Air temperature", self.air_c, low=-60, high=60, unit="°C")
+        in_range("Wind", self.wind_ms, low=0, high=80, unit="m/s")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spot:
+    """A place on the map, by the key of its station or the yard."""
+
+    key: str
+    latitude: float
+    longitude: float
+
+    def __post_init__(self) -> None:
+        Site(latitude=self.latitude, longitude=self.longitude)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Scenario:
     """An event with all that its power depends on."""
 
@@ -168,6 +214,19 @@ class Scenario:
     crews: tuple[CrewPlan, ...]
     #: Usual lateness of a walk. [min]
     lateness_min: int = 10
+    #: "contest", "exercise", "emergency" or "demonstration".
+    purpose: str = "exercise"
+    #: It claims to run on power of its own: nothing from the mains.
+    is_own_power: bool = False
+    #: Where the sky is looked at; None: no sun is counted.
+    site: Site | None = None
+    #: The forecast, in order; empty: none is known.
+    sky: tuple[SkyHour, ...] = ()
+    sky_origin: str = ""
+    #: Which sky the plan counts on for the first tier and for the others.
+    first_tier_sky: str = NO_SUN
+    other_sky: str = FORECAST
+    spots: tuple[Spot, ...] = ()
     schema_version: int = SCHEMA_VERSION
 
     def __post_init__(self) -> None:
@@ -177,6 +236,9 @@ class Scenario:
         _distinct("station", [station.key for station in self.stations])
         _distinct("battery", [battery.key for battery in self.batteries])
         _distinct("bay", [bay.key for bay in self.bays])
+        for sky in (self.first_tier_sky, self.other_sky):
+            if sky not in SKIES:
+                raise UnknownKey(f"A sky is {', '.join(SKIES)}, not {sky}.")
         sources = {source.key for source in self.sources}
         for bay in self.bays:
             if bay.source not in sources:
@@ -206,11 +268,17 @@ def decode(content: bytes) -> Scenario:
         scenario = msgspec.json.decode(content, type=Scenario)
     except (msgspec.DecodeError, PowercoreError) as error:
         raise UnreadableScenario(f"This is not a scenario: {error}") from error
-    if scenario.schema_version != SCHEMA_VERSION:
+    if scenario.schema_version not in READABLE:
         raise UnreadableScenario(
-            f"Schema version {scenario.schema_version}; this reads {SCHEMA_VERSION}."
+            f"Schema version {scenario.schema_version}; this reads "
+            f"{' and '.join(map(str, READABLE))}."
         )
     return scenario
+
+
+def schema() -> dict[str, Any]:
+    """Return the JSON Schema of a scenario file."""
+    return msgspec.json.schema(Scenario)
 
 
 def sha256_of(scenario: Scenario) -> str:

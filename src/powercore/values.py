@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -106,3 +107,34 @@ class TimeGrid:
         """Energy used up to each edge by a power that is constant in a step. [Wh]"""
         per_step = np.asarray(power_w, dtype=float) * self.step_min / 60.0
         return np.concatenate([[0.0], np.cumsum(per_step)])
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Window:
+    """A stretch of time, counted from the event's start. [min]"""
+
+    start_min: int
+    end_min: int
+
+    def __post_init__(self) -> None:
+        if self.end_min <= self.start_min:
+            raise OutOfRange("End of a window", self.end_min, low=self.start_min + 1)
+
+
+def without(windows: Sequence[Window], gaps: Sequence[Window]) -> tuple[Window, ...]:
+    """Windows with every gap cut out of them, in order."""
+    left = sorted((window.start_min, window.end_min) for window in windows)
+    for gap in gaps:
+        cut = []
+        for start, end in left:
+            cut.append((start, min(end, gap.start_min)))
+            cut.append((max(start, gap.end_min), end))
+        left = [(start, end) for start, end in cut if end > start]
+    return tuple(Window(start_min=start, end_min=end) for start, end in sorted(left))
+
+
+def overlap_min(grid: TimeGrid, start_min: float, end_min: float) -> FloatArray:
+    """Minutes of each step that lie in a stretch. shape (grid.count,)"""
+    edges = grid.edges_min
+    common = np.minimum(edges[1:], end_min) - np.maximum(edges[:-1], start_min)
+    return np.clip(common, 0, grid.step_min)

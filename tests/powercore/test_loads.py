@@ -6,6 +6,7 @@ import pytest
 from powercore.errors import OutOfRange
 from powercore.loads import (
     Draw,
+    Load,
     Opening,
     Pattern,
     converter_current_a,
@@ -59,7 +60,7 @@ def test_a_day_of_phone_operating_adds_up():
     pattern = Pattern(transmit_share=0.25, duty=0.2)
     day = Opening(start_min=0, end_min=24 * 60, pattern=pattern)
 
-    watts = demand_w(grid, [(make_draw(), 1)], [day])
+    watts = demand_w(grid, [Load(draw=make_draw())], [day])
 
     assert grid.cumulative_wh(watts)[-1] == pytest.approx(660.48)
 
@@ -70,7 +71,7 @@ def test_closed_hours_and_parts_of_steps_draw_their_share():
     pattern = Pattern(transmit_share=0, duty=0)
     opening = Opening(start_min=7, end_min=17, pattern=pattern)
 
-    watts = demand_w(grid, [(make_draw(1.0), 1)], [opening])
+    watts = demand_w(grid, [Load(draw=make_draw(1.0))], [opening])
 
     assert watts == pytest.approx(np.array([0, 0.6, 1, 0.4, 0, 0]) * 12.8)
 

@@ -10,7 +10,9 @@ from powercore.budget import endurance, ledger, stock_wh
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
 from powercore.rotation.verify import verify
-from powercore.scenario import BayPlan, CrewPlan, SourcePlan, Window
+from powercore.scenario import BayPlan, CrewPlan
+from powercore.sources import SourcePlan
+from powercore.values import Window
 from tests.builders import (
     DAY,
     make_battery,

@@ -6,13 +6,15 @@ Planner and verifier share this and nothing else.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
 from powercore.battery import disconnect_of, refusal
 from powercore.charging import ChargeModel
+from powercore.loads import load_w
+from powercore.sources import SUN, SourcePlan, running
 from powercore.scenario import YARD, BatteryPlan, BayPlan, Scenario, StationPlan
 from powercore.values import FloatArray
 
@@ -49,6 +51,8 @@ class Feed:
     floor_soc: float
     floor_cause: str
     reserve_soc: float
+    #: State of charge at which a disconnect lets go again.
+    reconnect_soc: float
     #: Why it can't feed the station; None when it can.
     refusal: str | None
 
@@ -63,14 +67,51 @@ class Problem:
         self.stations: dict[str, StationPlan] = {s.key: s for s in scenario.stations}
         self.batteries: dict[str, BatteryPlan] = {b.key: b for b in scenario.batteries}
         self.bays: dict[str, BayPlan] = {bay.key: bay for bay in scenario.bays}
-        self.sources = {source.key: source for source in scenario.sources}
+        self.sources = {
+            source.key: self._as_planned(source) for source in scenario.sources
+        }
         self._feeds: dict[tuple[str, str], Feed] = {}
         self._models: dict[tuple[str, str], ChargeModel] = {}
 
+    def _as_planned(self, source: SourcePlan) -> SourcePlan:
+        """
+        A source as plans count on it: what it gives chargers, when it really runs.
+
+        Quiet hours, stops for fuel with all bays in use, and the end of the fuel
+        are out of its windows; panels count for nothing.
+        """
+        bays_w = sum(bay.max_w for bay in self.bays.values() if bay.source == source.key)
+        windows = running(source, source.other_w + min(bays_w, source.max_w)).windows
+        return replace(
+            source,
+            max_w=source.for_chargers_w,
+            windows=() if source.kind == SUN else windows,
+        )
+
+    @cached_property
+    def load_w(self) -> dict[str, FloatArray]:
+        """What each station's equipment draws on the grid. [W]"""
+        return {key: s.demand_w(self.grid) for key, s in self.stations.items()}
+
+    @cached_property
+    def sheds(self) -> dict[str, list[tuple[float, FloatArray]]]:
+        """Loads that are shed by charge: level and power on the grid. [W]"""
+        return {
+            key: [
+                (load.shed_soc, load_w(self.grid, load, one.openings))
+                for load in one.loads
+                if load.shed_soc is not None
+            ]
+            for key, one in self.stations.items()
+        }
+
     @cached_property
     def demand_w(self) -> dict[str, FloatArray]:
-        """Demand of each station on the grid. [W]"""
-        return {key: s.demand_w(self.grid) for key, s in self.stations.items()}
+        """What is left for each station's battery, without sun, on the grid. [W]"""
+        return {
+            key: np.maximum(self.load_w[key] - s.supplied_w(self.grid), 0.0)
+            for key, s in self.stations.items()
+        }
 
     @cached_property
     def drawn_wh(self) -> dict[str, FloatArray]:
@@ -81,7 +122,7 @@ class Problem:
 
     @cached_property
     def open_min(self) -> dict[str, FloatArray]:
-        """Minutes each station was open up to each edge of the grid."""
+        """Minutes each station needed a battery up to each edge of the grid."""
         return {
             key: np.concatenate([[0.0], np.cumsum((watts > 0) * self.grid.step_min)])
             for key, watts in self.demand_w.items()
@@ -108,6 +149,7 @@ class Problem:
             floor_soc=end.soc,
             floor_cause=end.cause,
             reserve_soc=max(plan.pack.reserve_soc, end.soc),
+            reconnect_soc=_reconnect_soc(plan, self.stations[station], end.soc),
             refusal=why,
         )
 
@@ -137,6 +179,18 @@ class Problem:
             )
         return found
 
+    def field_model(self, battery: str) -> ChargeModel:
+        """How a battery charges by whatever is at hand, in amp-hours stored."""
+        plan = self.batteries[battery]
+        chem, pack = plan.pack.chem, plan.pack
+        most_a = chem.charge_c * pack.nameplate_ah
+        return ChargeModel(
+            capacity=pack.trusted_ah,
+            bulk=min(most_a, plan.max_charge_a or most_a) * chem.coulombic,
+            tail=chem.tail_c * pack.trusted_ah,
+            taper_h=chem.taper_h,
+        )
+
     def bay_w(self, battery: str, stored_ah_per_h: float) -> float:
         """Power a bay gives while a battery stores at a rate. [W]"""
         pack = self.batteries[battery].pack
@@ -149,3 +203,17 @@ class Problem:
             window.start_min <= minute < window.end_min
             for window in self.sources[source].windows
         )
+
+
+#: How much must come back before a disconnect lets go, where no voltage is stated.
+#: (0 to 1) Common practice, no source.
+RECONNECT_RISE = 0.1
+
+
+def _reconnect_soc(plan: BatteryPlan, station: StationPlan, floor: float) -> float:
+    """State of charge at which power comes back after a disconnect."""
+    at = floor + RECONNECT_RISE
+    if station.reconnect_v is not None:
+        chem = plan.pack.chem
+        at = float(chem.soc_at(station.reconnect_v / plan.pack.series))
+    return min(1.0, max(at, floor + 0.01))

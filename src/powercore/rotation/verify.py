@@ -335,7 +335,7 @@ class _Replay:
         times = {0, self.problem.span_min}
         for leg in self.legs:
             times |= {leg.start_min, leg.end_min}
-        for source in self.problem.scenario.sources:
+        for source in self.problem.sources.values():
             for window in source.windows:
                 times |= {window.start_min, window.end_min}
         return sorted(time for time in times if 0 <= time <= self.problem.span_min)

@@ -1,0 +1,152 @@
+"""
+Panels, the spot they stand at and what stands round about: values only.
+
+What the sun makes of them is in `solar`, which loads pvlib.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from powercore.errors import OutOfRange, UnknownKey
+from powercore.values import FloatArray, in_range
+
+#: A controller that converts, and one that only switches.
+METHODS = ("mppt", "pwm")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Site:
+    """A spot under the sky."""
+
+    latitude: float
+    longitude: float
+    altitude_m: float = 0.0
+
+    def __post_init__(self) -> None:
+        in_range("Latitude", self.latitude, low=-90, high=90, unit="°")
+        in_range("Longitude", self.longitude, low=-180, high=180, unit="°")
+        in_range("Altitude", self.altitude_m, low=-430, high=9000, unit="m")
+
+
+@dataclass(frozen=True, slots=True)
+class Horizon:
+    """
+    What stands round about: (azimuth, elevation) points, joined by straight lines.
+
+    It goes round through north. No points: an open, flat horizon.
+    """
+
+    #: [°], [°]
+    points: tuple[tuple[float, float], ...] = ()
+
+    def __post_init__(self) -> None:
+        for azimuth, elevation in self.points:
+            in_range("Azimuth of the horizon", azimuth, low=0, high=360, unit="°")
+            in_range("Height of the horizon", elevation, low=0, high=90, unit="°")
+
+    def elevation_at(self, azimuth: FloatArray | float) -> FloatArray:
+        """Height of the horizon in a direction. [°]"""
+        if not self.points:
+            return np.zeros_like(np.asarray(azimuth, dtype=float))
+        ordered = sorted({azimuth % 360: high for azimuth, high in self.points}.items())
+        known = np.array([point[0] for point in ordered])
+        high = np.array([point[1] for point in ordered])
+        return np.interp(np.asarray(azimuth, dtype=float), known, high, period=360)
+
+    @property
+    def sky_view(self) -> float:
+        """
+        Share of an even sky's light that reaches flat ground.
+
+        The mean of cos² of the horizon's height, which is the view factor of the
+        sky dome above it (geometry; as in Oke's Boundary Layer Climates, from
+        memory).
+        """
+        if not self.points:
+            return 1.0
+        around = np.arange(0.0, 360.0, 2.0)
+        return float(np.mean(np.cos(np.radians(self.elevation_at(around))) ** 2))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Array:
+    """Panels on one controller."""
+
+    #: As printed, for the whole array at the controller. [V], [A]
+    vmp_v: float
+    imp_a: float
+    voc_v: float
+    isc_a: float
+    #: Change of the power. [1/°C]
+    power_per_c: float = -0.004
+    #: From flat (0) to upright (90), and where it faces. [°]
+    tilt: float = 30.0
+    azimuth: float = 180.0
+    #: How often a day somebody turns it to face the sun; 0 leaves it as it stands.
+    turns: int = 0
+    is_on_ground: bool = False
+    #: "mppt" or "pwm".
+    method: str = "mppt"
+    #: What the controller passes at most. [A]
+    max_a: float | None = None
+    #: Resistance of the leads between panel and controller, both ways. [Ω]
+    cable_ohm: float = 0.05
+    #: Share of the light that dirt takes. (0 to 1)
+    dirt: float = 0.02
+    #: What a reading at noon says against the model. [ratio]
+    factor: float = 1.0
+    #: Shaded before and after these minutes of the local day. [min]
+    lit_from_min: int = 0
+    lit_until_min: int = 1440
+    #: What stands round about: (azimuth, height) pairs. [°]
+    horizon: tuple[tuple[float, float], ...] = ()
+    #: What it is called.
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        in_range("Max-power voltage", self.vmp_v, low=1, high=600, unit="V")
+        in_range("Max-power current", self.imp_a, low=0.01, high=200, unit="A")
+        in_range("Short-circuit current", self.isc_a, low=0.01, high=250, unit="A")
+        if self.voc_v <= self.vmp_v:
+            raise OutOfRange(
+                "Max-power voltage",
+                self.vmp_v,
+                high=self.voc_v,
+                unit="V",
+                why="a panel gives its most below its open-circuit voltage",
+            )
+        in_range(
+            "Temperature coefficient of the power",
+            self.power_per_c,
+            low=-0.01,
+            high=0,
+            unit="/°C",
+            why="a panel loses power as it warms, so it is negative",
+        )
+        in_range("Tilt", self.tilt, low=0, high=90, unit="°")
+        in_range("Azimuth", self.azimuth, low=0, high=360, unit="°")
+        in_range("Turns a day", self.turns, low=0, high=24)
+        in_range("Dirt", self.dirt, low=0, high=0.9)
+        in_range("Reading against the model", self.factor, low=0.05, high=2)
+        in_range("Shaded until", self.lit_from_min, low=0, high=1440, unit="min")
+        in_range(
+            "Shaded after",
+            self.lit_until_min,
+            low=self.lit_from_min,
+            high=1440,
+            unit="min",
+            why="after the morning's shade",
+        )
+        if self.method not in METHODS:
+            raise UnknownKey(
+                f"A controller's method is {' or '.join(METHODS)}, not {self.method}."
+            )
+        Horizon(self.horizon)
+
+    @property
+    def watts(self) -> float:
+        """Power as printed. [W]"""
+        return self.vmp_v * self.imp_a
