@@ -1,49 +1,154 @@
 """
 The core without server or database.
 
-python -m powercore budget SCENARIO.json             the energy ledger
+python -m powercore budget SCENARIO.json [--json]    the energy ledger under each sky
+python -m powercore solar SCENARIO.json [--json]     harvest of every array by day
+python -m powercore check SCENARIO.json [--json]     what looks wrong in the plan
 python -m powercore plan SCENARIO.json               a rotation, as JSON
 python -m powercore verify SCENARIO.json LEGS.json   check a rotation, also by hand
+python -m powercore schema                           the JSON Schema of a scenario
 python -m powercore rules [--json|--markdown]        every rule of the findings
 """
 
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
-from powercore.budget import ledger
+from powercore.advice import advice
+from powercore.budget import Ledger, Suns, ledgers, no_sun
 from powercore.checks import RULES
 from powercore.errors import PowercoreError
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.verify import verify
-from powercore.scenario import decode
+from powercore.scenario import SKIES, Scenario, arrays_of, decode, schema
 
 
 def main(arguments: list[str]) -> int:
     """Run one command; return an exit code."""
-    if arguments[:1] == ["rules"]:
-        return _rules(arguments[1:])
-    if len(arguments) < 2 or arguments[0] not in ("budget", "plan", "verify"):
+    command, *rest = arguments or [""]
+    if command == "rules":
+        return _rules(rest)
+    if command == "schema":
+        _print_json(schema())
+        return 0
+    files = [word for word in rest if not word.startswith("--")]
+    run = COMMANDS.get(command)
+    if run is None or not files:
         print(__doc__, file=sys.stderr)
         return 2
-    command, scenario_file, *rest = arguments
     try:
-        problem = Problem(decode(Path(scenario_file).read_bytes()))
-        if command == "plan":
-            print(msgspec.json.encode(construct(problem)).decode())
-            return 0
-        if command == "budget":
-            print(msgspec.json.encode(ledger(problem, construct(problem))).decode())
-            return 0
-        legs = msgspec.json.decode(Path(rest[0]).read_bytes(), type=tuple[Leg, ...])
+        scenario = decode(Path(files[0]).read_bytes())
+        return run(scenario, files[1:], "--json" in rest)
     except (PowercoreError, msgspec.DecodeError, OSError, IndexError) as error:
         print(f"powercore: {error}", file=sys.stderr)
         return 2
-    report = verify(problem, legs)
+
+
+def _print_json(value: Any) -> None:
+    print(msgspec.json.format(msgspec.json.encode(value)).decode())
+
+
+def _suns(scenario: Scenario) -> Suns:
+    """What panels give under each sky; without a place only the one without sun."""
+    if scenario.site is None:
+        return no_sun(Problem(scenario))
+    from powercore.sky import SkyView, sunshine
+
+    view = SkyView.of(scenario)
+    found = {sky: sunshine(scenario, sky, view) for sky in SKIES}
+    return {
+        sky: (list(shine.stations.values()), list(shine.sources.values()))
+        for sky, shine in found.items()
+    }
+
+
+def _budget(scenario: Scenario, _: list[str], is_json: bool) -> int:
+    problem = Problem(scenario)
+    found = ledgers(problem, construct(problem), _suns(scenario))
+    if is_json:
+        _print_json({sky: _as_json(one) for sky, one in found.items()})
+        return 0
+    for sky, one in found.items():
+        print(f"sky: {sky}; need {one.need_wh:.0f} Wh, stock {one.stock_wh:.0f} Wh")
+        print(
+            f"{'':18}{'need':>7}{'kit':>7}{'carried':>9}{'sun':>6}{'there':>7}"
+            f"{'missing':>9}{'on air h (bad - typical of open)':>36}"
+        )
+        for line in one.stations:
+            name = problem.stations[line.station].name[:17]
+            hours = (
+                f"{line.on_air_bad_h:.1f} - {line.on_air_h:.1f} of {line.open_h:.1f}"
+            )
+            print(
+                f"{name:18}{line.need_wh:7.0f}{line.kit_wh:7.0f}{line.carried_wh:9.0f}"
+                f"{line.sun_wh:6.0f}{line.supplied_wh:7.0f}{line.uncovered_wh:9.0f}"
+                f"{hours:>36}"
+            )
+    return 0
+
+
+def _as_json(one: Ledger) -> dict[str, Any]:
+    return {
+        "need_wh": one.need_wh,
+        "stock_wh": one.stock_wh,
+        "stations": list(one.stations),
+    }
+
+
+def _solar(scenario: Scenario, _: list[str], is_json: bool) -> int:
+    from powercore.sky import SkyView
+
+    view = SkyView.of(scenario)
+    if view is None:
+        print("powercore: the scenario has no site under the sky", file=sys.stderr)
+        return 1
+    rows: list[dict[str, Any]] = [
+        {
+            "at": owner,
+            "array": array.name,
+            "watts": array.watts,
+            "sky": sky,
+            "days": view.by_day(view.harvest(array, sky).power_w),
+        }
+        for owner, array in arrays_of(scenario)
+        for sky in SKIES[1:]
+    ]
+    if is_json:
+        _print_json(rows)
+        return 0
+    for row in rows:
+        days = ", ".join(f"{day.day} {day.wh:.0f} Wh" for day in row["days"])
+        print(f"{row['at']}, {row['array']} {row['watts']:.0f} W, {row['sky']}: {days}")
+    if not rows:
+        print("no panels")
+    return 0
+
+
+def _check(scenario: Scenario, _: list[str], is_json: bool) -> int:
+    found = advice(Problem(scenario))
+    if is_json:
+        _print_json(found)
+    else:
+        for one in found:
+            print(f"{one.severity:8} {one.words}: {one.remedy}")
+        print(f"{len(found)} to look at")
+    return 1 if any(one.severity == "stop" for one in found) else 0
+
+
+def _plan(scenario: Scenario, _: list[str], __: bool) -> int:
+    print(msgspec.json.encode(construct(Problem(scenario))).decode())
+    return 0
+
+
+def _verify(scenario: Scenario, files: list[str], _: bool) -> int:
+    legs = msgspec.json.decode(Path(files[0]).read_bytes(), type=tuple[Leg, ...])
+    report = verify(Problem(scenario), legs)
     for broken in report.broken:
         print(f"{broken.rule}: {broken.words}")
     outcome = report.outcome
@@ -56,13 +161,22 @@ def main(arguments: list[str]) -> int:
     return 0 if report.is_valid else 1
 
 
+COMMANDS: dict[str, Callable[[Scenario, list[str], bool], int]] = {
+    "budget": _budget,
+    "solar": _solar,
+    "check": _check,
+    "plan": _plan,
+    "verify": _verify,
+}
+
+
 def _rules(arguments: list[str]) -> int:
     shown = ("severity", "id", "cause", "name", "why", "remedy", "source")
     listed = [
         {key: str(getattr(rule, key)) for key in shown} for rule in RULES.values()
     ]
     if "--json" in arguments:
-        print(msgspec.json.format(msgspec.json.encode(listed)).decode())
+        _print_json(listed)
     elif "--markdown" in arguments:
         print("| severity | rule | what it looks for | why | remedy | source |")
         print("| --- | --- | --- | --- | --- | --- |")

@@ -143,6 +143,25 @@ def likely(
     )
 
 
+def joined(parts: Sequence[Futures]) -> Futures:
+    """Futures of several problems one after another, each with its own skies."""
+    first = parts[0]
+    skies = np.cumsum([0, *(part.station_sun_w.shape[0] for part in parts[:-1])])
+    return Futures(
+        demand=np.concatenate([part.demand for part in parts]),
+        capacity=np.concatenate([part.capacity for part in parts]),
+        start_soc=np.concatenate([part.start_soc for part in parts]),
+        sky=np.concatenate(
+            [part.sky + offset for part, offset in zip(parts, skies, strict=True)]
+        ),
+        sun=np.concatenate([part.sun for part in parts]),
+        station_sun_w=np.concatenate([part.station_sun_w for part in parts]),
+        source_sun_w=np.concatenate([part.source_sun_w for part in parts])
+        if first.source_sun_w.size
+        else first.source_sun_w,
+    )
+
+
 def _varied(
     rng: np.random.Generator, mean: float, sd: float, zeros: FloatArray
 ) -> FloatArray:

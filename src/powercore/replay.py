@@ -128,11 +128,11 @@ class _Run:
         self._yard([leg for _, leg in now if leg.kind == CHARGE], start, hours, at)
         serving = {leg.place: number for number, leg in now if leg.kind == SERVE}
         for key in self.problem.stations:
-            number = serving.get(key)
-            if number != self.served_by[key]:
-                self.served_by[key], self.cut_since[key] = number, None
+            feeds = serving.get(key)
+            if feeds != self.served_by[key]:
+                self.served_by[key], self.cut_since[key] = feeds, None
                 self.is_shed[key] = [False] * len(self.is_shed[key])
-            self._station(key, number, start, hours, at)
+            self._station(key, feeds, start, hours, at)
         for number, leg in now:
             if leg.end_min == end:
                 self.leg_end[number] = self.soc[leg.battery]

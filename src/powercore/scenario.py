@@ -8,7 +8,7 @@ path to what is wrong.
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import msgspec
@@ -28,6 +28,9 @@ READABLE = (1, 2)
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
 SKIES = (NO_SUN, FORECAST, CLEAR)
+
+#: Fuse, leads and connectors of a station, both ways. [Ω] Common practice, no source.
+USUAL_PATH_OHM = 0.012
 
 #: Place key of the charging yard's rack, where batteries wait.
 YARD = "yard"
@@ -57,7 +60,7 @@ class StationPlan:
     #: Automatic disconnect at the station's bus, None where there is none. [V]
     disconnect_v: float | None = None
     #: Resistance of fuse, leads and connectors, both ways. [Ω]
-    path_ohm: float = 0.012
+    path_ohm: float = USUAL_PATH_OHM
     #: Voltage at which a disconnect lets go again, and how long it waits first.
     #: [V], [min]
     reconnect_v: float | None = None
@@ -70,6 +73,8 @@ class StationPlan:
     arrays: tuple[Array, ...] = ()
     #: Mains, a vehicle or a generator at the station itself.
     supplies: tuple[Supply, ...] = ()
+    #: What it is for.
+    about: str = ""
     #: What is said on the air when it goes to low power or to receiving only.
     low_words: str = ""
     watch_words: str = ""
@@ -248,6 +253,28 @@ class Scenario:
     def grid(self) -> TimeGrid:
         """The event's time in 5-minute steps."""
         return TimeGrid.covering(self.span_min)
+
+
+def arrays_of(scenario: Scenario) -> list[tuple[str, Array]]:
+    """All panels of an event, with the name of the station or source they feed."""
+    at_stations = [(one.name, a) for one in scenario.stations for a in one.arrays]
+    return at_stations + [(one.name, a) for one in scenario.sources for a in one.arrays]
+
+
+def without_sky(scenario: Scenario) -> Scenario:
+    """What a rotation is made for: the event without sun, map and forecast."""
+    return replace(
+        scenario,
+        site=None,
+        sky=(),
+        sky_origin="",
+        spots=(),
+        first_tier_sky=NO_SUN,
+        other_sky=NO_SUN,
+        stations=tuple(replace(one, arrays=()) for one in scenario.stations),
+        sources=tuple(replace(one, arrays=()) for one in scenario.sources),
+        schema_version=SCHEMA_VERSION,
+    )
 
 
 def encode(scenario: Scenario) -> bytes:

@@ -25,7 +25,7 @@ _TINY = 1e-9
 
 @dataclass(slots=True)
 class _Yard:
-    """Batteries on one source's bays during a stretch."""
+    """Batteries on one source's bays in a stretch; columns of shape (1 or L, n)."""
 
     source: int
     batteries: np.ndarray
@@ -38,7 +38,7 @@ class _Yard:
 
 @dataclass(slots=True)
 class _Now:
-    """Who feeds what during a stretch; station-wise arrays of shape (S,)."""
+    """Who feeds what in a stretch: shapes (S,), numbers (1 or L, S)."""
 
     leg: np.ndarray
     battery: np.ndarray
@@ -55,7 +55,12 @@ class _Now:
     yards: list[_Yard]
 
 
-def simulate(problem: Problem, legs: Sequence[Leg], futures: Futures) -> Runs:
+def simulate(
+    problem: Problem,
+    legs: Sequence[Leg],
+    futures: Futures,
+    others: Sequence[Problem] = (),
+) -> Runs:
     """
     Run a rotation through many futures.
 
@@ -66,28 +71,43 @@ def simulate(problem: Problem, legs: Sequence[Leg], futures: Futures) -> Runs:
     legs : sequence of Leg
         A rotation that breaks no rule.
     futures : Futures
-        L futures.
+        L futures; with V - 1 others, the first L / V are the problem's, and so on.
+    others : sequence of Problem
+        The same event with other numbers: same keys, same legs.
 
     Returns
     -------
     Runs
         One row for each future.
     """
-    return _Many(problem, legs, futures).run()
+    return _Many([problem, *others], legs, futures).run()
 
 
 class _Many:
     def __init__(
-        self, problem: Problem, legs: Sequence[Leg], futures: Futures
+        self, problems: list[Problem], legs: Sequence[Leg], futures: Futures
     ) -> None:
-        self.problem, self.legs, self.futures = problem, legs, futures
+        problem = problems[0]
+        self.problems, self.problem = problems, problem
+        self.legs, self.futures = legs, futures
         self.count = futures.count
+        #: Which problem each future is of; one row fits all where there is only one.
+        self.variant = (
+            np.repeat(np.arange(len(problems)), self.count // len(problems))
+            if len(problems) > 1
+            else np.zeros(1, dtype=int)
+        )
         self.keys = list(problem.stations)
         self.sources = list(problem.sources.values())
         self.battery_at = {key: i for i, key in enumerate(problem.batteries)}
         grid = problem.grid
+        self.load = np.stack(
+            [
+                _table([one.load_w[key] for key in self.keys], grid.count)
+                for one in problems
+            ]
+        )
         stations = list(problem.stations.values())
-        self.load = _table([problem.load_w[key] for key in self.keys], grid.count)
         self.supply = _table([one.supplied_w(grid) for one in stations], grid.count)
         self.spare = _table([one.spare_w(grid) for one in stations], grid.count)
         self.rest_min = np.array([one.rest_min for one in stations], dtype=float)
@@ -108,7 +128,8 @@ class _Many:
         self.first_off = np.full(shape, np.nan)
         self.source_wh = np.zeros((self.count, len(self.sources)))
         self.store = np.tile(
-            [source.energy_wh or 0.0 for source in self.sources], (self.count, 1)
+            np.array([one.energy_wh or 0.0 for one in self.sources], dtype=float),
+            (self.count, 1),
         ).reshape(self.count, -1)
         legs_shape = (self.count, len(legs))
         self.out, self.into = np.zeros(legs_shape), np.zeros(legs_shape)
@@ -172,8 +193,12 @@ class _Many:
             elif leg.kind == CHARGE:
                 source = self.problem.bays[leg.place].source
                 charging.setdefault(source, []).append(leg)
-        rows = [self._fed(key, int(leg_of[i])) for i, key in enumerate(self.keys)]
-        columns = np.array(rows, dtype=float).reshape(-1, 10).T
+        rows = [
+            [self._fed(one, key, int(leg_of[i])) for i, key in enumerate(self.keys)]
+            for one in self.problems
+        ]
+        table = np.array(rows, dtype=float).reshape(len(rows), -1, 10)
+        columns = np.moveaxis(table, 2, 0)[:, self.variant]
         changed = leg_of != self.held
         self.cut_since[:, changed] = np.nan
         for group, (station, _, _) in enumerate(self.sheds):
@@ -181,22 +206,30 @@ class _Many:
                 self.is_shed[:, group] = False
         self.held = leg_of
         return _Now(
-            leg_of,
-            columns[0].astype(int),
-            leg_of >= 0,
-            *columns[1:],
+            leg=leg_of,
+            battery=columns[0, 0].astype(int),
+            has=leg_of >= 0,
+            wh=columns[1],
+            floor=columns[2],
+            reserve=columns[3],
+            reconnect=columns[4],
+            ah=columns[5],
+            bulk=columns[6],
+            tail=columns[7],
+            taper_h=columns[8],
+            w_per_rate=columns[9],
             yards=[
                 self._yard(number, charging.get(source.key, []))
                 for number, source in enumerate(self.sources)
             ],
         )
 
-    def _fed(self, station: str, leg: int) -> tuple[float, ...]:
+    def _fed(self, problem: Problem, station: str, leg: int) -> tuple[float, ...]:
         if leg < 0:
             return (0, 1.0, 0.0, 0.0, 1.0, 1.0, 0.0, 1.0, 1.0, 1.0)
         battery = self.legs[leg].battery
-        feed = self.problem.feed(station, battery)
-        model = self.problem.field_model(battery)
+        feed = problem.feed(station, battery)
+        model = problem.field_model(battery)
         return (
             self.battery_at[battery],
             feed.capacity_wh,
@@ -207,22 +240,28 @@ class _Many:
             model.bulk,
             model.tail,
             model.taper_h,
-            self.problem.bay_w(battery, 1.0),
+            problem.bay_w(battery, 1.0),
         )
 
     def _yard(self, source: int, legs: list[Leg]) -> _Yard:
-        models = [self.problem.charge_model(leg.place, leg.battery) for leg in legs]
+        table = np.array(
+            [[self._charged(one, leg) for leg in legs] for one in self.problems]
+        ).reshape(len(self.problems), -1, 5)
+        columns = np.moveaxis(table, 2, 0)[:, self.variant]
         return _Yard(
             source=source,
             batteries=np.array([self.battery_at[leg.battery] for leg in legs], int),
-            capacity=np.array([model.capacity for model in models]),
-            bulk=np.array([model.bulk for model in models]),
-            tail=np.array([model.tail for model in models]),
-            taper_h=np.array([model.taper_h for model in models]),
-            w_per_rate=np.array(
-                [self.problem.bay_w(leg.battery, 1.0) for leg in legs]
-            ),
+            capacity=columns[0],
+            bulk=columns[1],
+            tail=columns[2],
+            taper_h=columns[3],
+            w_per_rate=columns[4],
         )
+
+    def _charged(self, problem: Problem, leg: Leg) -> tuple[float, ...]:
+        model = problem.charge_model(leg.place, leg.battery)
+        w_per_rate = problem.bay_w(leg.battery, 1.0)
+        return (model.capacity, model.bulk, model.tail, model.taper_h, w_per_rate)
 
     # --- a step ---
 
@@ -269,7 +308,7 @@ class _Many:
         futures, sums = self.futures, self.sums
         supply = self.supply[:, at]
         sun = futures.station_sun_w[futures.sky, :, at] * futures.sun[:, None]
-        load = self.load[:, at] * futures.demand
+        load = self.load[self.variant, :, at] * futures.demand
         soc = self.soc[:, now.battery]
         if self.sheds:
             load = load - self._shed_w(now, soc, supply, load, hours, at)
@@ -331,9 +370,7 @@ class _Many:
         self._book(now, out, stored * by_sun, stored * (1 - by_sun), gain / holds)
         rested = start + hours * 60 - self.cut_since >= self.rest_min
         full_enough = self.soc[:, now.battery] >= now.reconnect
-        self.cut_since = np.where(
-            is_cut & rested & full_enough, np.nan, self.cut_since
-        )
+        self.cut_since = np.where(is_cut & rested & full_enough, np.nan, self.cut_since)
 
     def _book(
         self,
@@ -347,7 +384,7 @@ class _Many:
         if not has.size:
             return
         legs, batteries = now.leg[has], now.battery[has]
-        wh = now.wh[has] * self.futures.capacity[:, batteries]
+        wh = now.wh[:, has] * self.futures.capacity[:, batteries]
         self.soc[:, batteries] += rise[:, has] - out[:, has] / wh
         self.out[:, legs] += out[:, has]
         self.into[:, legs] += by_sun[:, has]

@@ -20,6 +20,9 @@ from powercore.errors import UnknownKey
 from powercore.scenario import CLEAR, FORECAST, NO_SUN, Scenario, SkyHour
 from powercore.values import FloatArray, TimeGrid
 
+#: Cloud that is assumed without a forecast. [eighths]
+UNKNOWN_OKTAS = 4.0
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DaySum:
@@ -97,6 +100,11 @@ class SkyView:
         values = [getattr(hour, name) for hour in self.forecast]
         return np.array([np.nan if v is None else v for v in values], dtype=float)[at]
 
+    @property
+    def oktas(self) -> FloatArray:
+        """Cloud as forecast; half of it where nothing is. [eighths]"""
+        return self._hourly("oktas", UNKNOWN_OKTAS)
+
     def light(self, sky: str) -> solar.Light:
         """
         Light on the flat ground under a sky. [W/m²]
@@ -115,14 +123,17 @@ class SkyView:
         return self._forecast_light()
 
     def _forecast_light(self) -> solar.Light:
-        by_cloud = solar.light_under(self.sun, self._hourly("oktas", 4.0))
+        by_cloud = solar.light_under(self.sun, self.oktas)
         global_w = self._hourly("global_w", np.nan)
         known = np.isfinite(global_w)
         if not known.any():
             return by_cloud
         global_w = np.where(known, global_w, by_cloud.global_w)
         split = solar.measured_light(self.sun, global_w)
-        beam, diffuse = self._hourly("beam_w", np.nan), self._hourly("diffuse_w", np.nan)
+        beam, diffuse = (
+            self._hourly("beam_w", np.nan),
+            self._hourly("diffuse_w", np.nan),
+        )
         return solar.Light(
             global_w=global_w,
             beam_w=np.where(np.isfinite(beam), beam, split.beam_w),
@@ -134,13 +145,12 @@ class SkyView:
         is_shaded = (self.local_min < array.lit_from_min) | (
             self.local_min >= array.lit_until_min
         )
-        is_forecast = sky == FORECAST
         return solar.harvest(
             array,
             self.sun,
             self.light(sky),
-            air_c=self._hourly("air_c", 20.0) if is_forecast else 20.0,
-            wind_ms=self._hourly("wind_ms", 1.0) if is_forecast else 1.0,
+            air_c=self._hourly("air_c", 20.0),
+            wind_ms=self._hourly("wind_ms", 1.0),
             horizon=Horizon(array.horizon),
             is_shaded=is_shaded,
             days=self.days,

@@ -24,7 +24,8 @@ from powercore.values import FloatArray, in_range
 
 #: Share of the light that the ground sends back; grass. Common practice, no source.
 ALBEDO = 0.2
-#: Faiman's heat transfer of an open rack. [W/m²/K], [W s/m³/K] Faiman 2008, from memory.
+#: Faiman's heat transfer of an open rack. [W/m²/K], [W s/m³/K]
+#: Faiman 2008, from memory.
 FAIMAN_U0, FAIMAN_U1 = 25.0, 6.84
 #: How much hotter a panel is that lies on the ground. [°C] Common practice, no source:
 #: 5 to 15 °C.
@@ -107,7 +108,9 @@ def sun_hours(
         pd.DatetimeIndex([noon]), site.latitude, site.longitude
     )
     rise, down = found["sunrise"].iloc[0], found["sunset"].iloc[0]
-    return None if pd.isna(rise) or pd.isna(down) else (rise, down)
+    if pd.isna(rise) or pd.isna(down):
+        return None
+    return rise.floor("s"), down.floor("s")
 
 
 # --- sky ------------------------------------------------------------------------
@@ -185,21 +188,6 @@ def measured_light(
     if beam_w is None or diffuse_w is None:
         return _split(sun, global_w)
     return Light(global_w=global_w, beam_w=beam_w, diffuse_w=diffuse_w)
-
-
-def solis_light(sun: Sun, site: Site) -> Light:
-    """A second opinion on the clear sky: simplified Solis (Ineichen 2008)."""
-    found = clearsky.simplified_solis(
-        np.maximum(90 - sun.apparent_zenith, 0.0),
-        pressure=atmosphere.alt2pres(site.altitude_m),
-        dni_extra=sun.extra_w,
-    )
-    is_up = sun.apparent_zenith < 90
-    return Light(
-        global_w=np.where(is_up, found["ghi"], 0.0),
-        beam_w=np.where(is_up, found["dni"], 0.0),
-        diffuse_w=np.where(is_up, found["dhi"], 0.0),
-    )
 
 
 def hidden(horizon: Horizon, sun: Sun) -> np.ndarray:
@@ -378,7 +366,9 @@ def passed_w(
     return np.asarray(given, dtype=float)
 
 
-def factor_from_reading(measured_a: float, battery_v: float, modelled_w: float) -> float:
+def factor_from_reading(
+    measured_a: float, battery_v: float, modelled_w: float
+) -> float:
     """
     What one reading of the charging current says against the model. [ratio]
 

@@ -124,7 +124,9 @@ class SourcePlan:
     @property
     def allowed(self) -> tuple[Window, ...]:
         """When it may run: its windows without quiet hours."""
-        return self.windows if self.is_quiet_waived else without(self.windows, self.quiet)
+        return (
+            self.windows if self.is_quiet_waived else without(self.windows, self.quiet)
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,5 +1,6 @@
 """Who may see and do what: every URL × method × role, own and other stations."""
 
+from datetime import timedelta
 from uuid import uuid4
 
 import pytest
@@ -9,8 +10,10 @@ from django.urls import URLPattern, URLResolver, get_resolver, reverse
 from hollow_kettle.field import services as field
 from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.plan.models import OpenHours, StationEquipment
-from hollow_kettle.plan.services import make_rotation
+from hollow_kettle.plan.services import add_supply, make_rotation
+from hollow_kettle.plan.sun import add_array
 from hollow_kettle.shelf import paper
+from tests.conftest import NOON
 
 ROLES = (
     "coordinator", "station_lead", "logger", "runner", "observer", "stranger", "nobody",
@@ -154,6 +157,33 @@ TABLE = {
     ("plan:duties", "GET"): EVENT_BOSS,
     ("plan:duties", "POST"): EVENT_BOSS,
     ("plan:duty_delete", "POST"): EVENT_BOSS,
+    ("plan:yard_place", "POST"): EVENT_BOSS,
+    ("plan:source_edit", "GET"): EVENT_BOSS,
+    ("plan:source_edit", "POST"): EVENT_BOSS,
+    ("plan:supply_add", "GET"): EVENT_BOSS,
+    ("plan:supply_add", "POST"): EVENT_BOSS,
+    ("plan:supply_delete", "POST"): EVENT_BOSS,
+    ("plan:what_if", "GET"): MEMBERS,
+    ("plan:sun", "GET"): MEMBERS,
+    ("plan:array_add", "POST"): EVENT_BOSS,
+    ("plan:array_edit", "GET"): EVENT_BOSS,
+    ("plan:array_edit", "POST"): EVENT_BOSS,
+    ("plan:array_noon", "POST"): EVENT_BOSS,
+    ("plan:array_delete", "POST"): EVENT_BOSS,
+    ("plan:horizon_edit", "POST"): EVENT_BOSS,
+    ("plan:sky_edit", "POST"): EVENT_BOSS,
+    ("plan:sky_import", "POST"): EVENT_BOSS,
+    ("plan:sky_import_apply", "POST"): EVENT_BOSS,
+    ("plan:event_copy", "GET"): EVENT_BOSS,
+    ("plan:event_copy", "POST"): EVENT_BOSS,
+    ("plan:event_compare", "GET"): MEMBERS,
+    ("plan:resource_request", "GET"): MEMBERS,
+    ("plan:scenario_export", "GET"): MEMBERS,
+    ("plan:places_export", "GET"): MEMBERS,
+    ("plan:hours_export", "GET"): MEMBERS,
+    ("plan:scenario_import", "GET"): BOSS,
+    ("plan:scenario_import", "POST"): BOSS,
+    ("plan:scenario_import_apply", "POST"): BOSS,
     ("plan:rotation", "GET"): MEMBERS,
     ("plan:rotation_detail", "GET"): MEMBERS,
     ("plan:rotation_add", "POST"): EVENT_BOSS,
@@ -198,14 +228,22 @@ def urls(event, esker, shelf, kit, marin, people):
     """An address for every named URL, with things that exist."""
     rotation = make_rotation(event, by=marin)
     field.note(event, "note", by=marin, at=event.starts_at, note="rain")
+    span = {"starts": NOON, "ends": NOON + timedelta(hours=2)}
+    add_supply(esker, kind="mains", max_w=50, **span)
+    add_array(event, station=esker, watts=100)
     known = {
         "uid": event.pk, "station_uid": esker.pk, "upload_uid": uuid4(),
         "source_uid": event.sources.get().pk, "number": rotation.number,
-        "what": "reading", "key": "1", "kind": "battery", "token": kit.token,
+        "site_pk": esker.site_id, "what": "reading", "key": "1", "kind": "battery",
+        "token": kit.token,
         "pk": {
             "field:entry_strike": FieldEntry.objects.get().pk,
             "plan:equipment_delete": StationEquipment.objects.first().pk,
             "plan:hours_delete": OpenHours.objects.first().pk,
+            "plan:supply_delete": esker.supplies.get().pk,
+            "plan:array_edit": esker.arrays.get().pk,
+            "plan:array_noon": esker.arrays.get().pk,
+            "plan:array_delete": esker.arrays.get().pk,
             "plan:duty_delete": people["observer"].duties.get().pk,
             "shelf:port_delete": kit.ports.get().pk,
             "shelf:part_delete": kit.path.first().pk,
@@ -279,6 +317,7 @@ def test_each_role_gets_what_the_table_says(role, urls, client_of):
 _MISSING_IS_FINE = {
     "plan:yard_row_delete", "plan:walk_edit", "plan:event_state", "plan:source_add",
     "shelf:import_apply", "shelf:import_columns", "plan:station_import_apply",
+    "plan:sky_import_apply", "plan:scenario_import_apply",
 }  # fmt: skip
 
 

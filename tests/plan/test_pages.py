@@ -116,7 +116,7 @@ def test_a_station_is_added_changed_and_taken_out(event, boss):
         {"equipment": "laptop", "count": "99", "step": "full"},
     )
     assert "How many must be between 1 and 50, not 99" in text(wrong)
-    hours = SPAN | {"pattern": "digital"}
+    hours = SPAN | {"pattern": "digital", "step": "full"}
     assert boss.post(reverse("plan:hours_add", args=where), hours).status_code == 302
     assert "open then already" in text(
         boss.post(reverse("plan:hours_add", args=where), hours)

@@ -9,6 +9,7 @@ from django.urls import reverse
 from hollow_kettle.clock import Clock, from_local, local, real_now
 from hollow_kettle.plan import bridge, queries, services, tables
 from hollow_kettle.plan.cache import problem_for
+from hollow_kettle.plan.ledger import ledger_page
 from hollow_kettle.plan.models import Event, OpenHours, Rotation, Station
 from hollow_kettle.shelf.services import record_capacity, set_hold
 from powercore.rotation.verify import verify
@@ -36,6 +37,9 @@ def test_an_impossible_event_is_refused_with_its_field(boss, shelf, values, word
         "starts": "2026-06-27T12:00",
         "ends": "2026-06-27T20:00",
         "lateness_min": "10",
+        "purpose": "contest",
+        "first_tier_sky": "none",
+        "other_sky": "forecast",
     }
 
     response = boss.post(reverse("plan:event_add"), data | values)
@@ -237,11 +241,11 @@ def test_the_ledger_rests_on_the_rotation_only_while_it_fits_the_event(
 ):
     """A battery put on hold after planning: the rotation no longer counts."""
     services.publish(services.make_rotation(event, by=marin))
-    assert queries.ledger_page(event).rotation is not None
+    assert ledger_page(event).rotation is not None
 
     set_hold(shelf["K01"], because="swollen")
 
-    assert queries.ledger_page(event).rotation is None
+    assert ledger_page(event).rotation is None
 
 
 def test_replanning_from_now_keeps_minutes_of_the_event(event, marin, shelf, esker):

@@ -52,6 +52,18 @@ def sun_of(problem: Problem, station_w: float, source_w: float = 0.0):
     }
 
 
+def unshed(event):
+    """The same event with loads that stay on whatever the charge."""
+    stations = tuple(
+        dataclasses.replace(
+            one,
+            loads=tuple(dataclasses.replace(load, shed_soc=None) for load in one.loads),
+        )
+        for one in event.stations
+    )
+    return dataclasses.replace(event, stations=stations)
+
+
 @st.composite
 def events(draw):
     """Small events with everything that a replay knows."""
@@ -110,7 +122,11 @@ def events(draw):
         for number in range(2)
     )
     return make_scenario(
-        span_min=span, stations=stations, batteries=batteries, sources=sources, bays=bays
+        span_min=span,
+        stations=stations,
+        batteries=batteries,
+        sources=sources,
+        bays=bays,
     )
 
 
@@ -140,23 +156,23 @@ def test_simulation_equals_the_reference(event, station_w, source_w):
 def test_without_sun_it_agrees_with_the_verifier(event):
     """The planned future has the verifier's minutes off the air and in reserve."""
     plain = dataclasses.replace(
-        event,
+        unshed(event),
+        sources=tuple(
+            dataclasses.replace(source, energy_wh=5000.0, capacity_wh=5000.0)
+            for source in event.sources
+        ),
+    )
+    plain = dataclasses.replace(
+        plain,
         stations=tuple(
             dataclasses.replace(
                 one,
-                loads=tuple(
-                    dataclasses.replace(load, shed_soc=None) for load in one.loads
-                ),
                 supplies=tuple(
                     dataclasses.replace(supply, charges=False)
                     for supply in one.supplies
                 ),
             )
-            for one in event.stations
-        ),
-        sources=tuple(
-            dataclasses.replace(source, energy_wh=5000.0, capacity_wh=5000.0)
-            for source in event.sources
+            for one in plain.stations
         ),
     )
     problem = Problem(plain)
@@ -190,19 +206,23 @@ def test_energy_is_accounted_for(event, station_w):
     assert (served[is_plain] + runs.unserved_wh.sum(1)[is_plain]) == pytest.approx(
         asked[is_plain], rel=1e-6
     )
-    assert (runs.soc >= -1e-9).all() and (runs.soc <= 1 + 1e-9).all()
+    assert (runs.soc >= -1e-9).all()
+    assert (runs.soc <= 1 + 1e-9).all()
 
 
 @settings(max_examples=20)
 @given(event=events(), watts=st.floats(0, 60), more=st.floats(0, 60))
 def test_more_sun_never_shortens_life(event, watts, more):
     """No station goes off the air earlier because a panel gives more."""
-    problem = Problem(event)
+    # Sheds apart: with more light a load may stay on, and cost more in the end.
+    problem = Problem(unshed(event))
     legs = construct(problem, STYLES[:1])
     little = off_air(problem, legs, watts)
     much = off_air(problem, legs, watts + more)
 
-    assert (little.off_air_min[1] >= much.off_air_min[1] - 1e-6).all()
+    # Hours in all may differ by minutes: a disconnect waits before it lets go.
+    first = np.nan_to_num(little.first_off_min[1], nan=1e9)
+    assert (np.nan_to_num(much.first_off_min[1], nan=1e9) >= first - 1e-6).all()
 
 
 def off_air(problem: Problem, legs: tuple[Leg, ...], watts: float) -> Runs:

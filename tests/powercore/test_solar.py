@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from pvlib import clearsky, irradiance, solarposition
+from pvlib import solarposition
 from pvlib.location import Location
 from pvlib.modelchain import ModelChain
 from pvlib.pvsystem import Array as PvArray
@@ -306,7 +306,9 @@ def test_turning_the_panel_pays():
 
 def test_a_reading_calibrates_the_rest():
     """5 A at 13.2 V where the model says 73 W: ratio 0.904; nonsense is refused."""
-    assert solar.factor_from_reading(5.0, 13.2, 73.0) == pytest.approx(66 / 73, abs=1e-3)
+    assert solar.factor_from_reading(5.0, 13.2, 73.0) == pytest.approx(
+        66 / 73, abs=1e-3
+    )
     with pytest.raises(OutOfRange, match="time, the sky or the panel"):
         solar.factor_from_reading(9.0, 13.2, 73.0)
     with pytest.raises(OutOfRange, match="near noon"):
@@ -316,9 +318,7 @@ def test_a_reading_calibrates_the_rest():
 @given(
     latitude=st.floats(-90, 90),
     longitude=st.floats(-180, 180),
-    day=st.dates(
-        pd.Timestamp("2024-01-01").date(), pd.Timestamp("2028-12-31").date()
-    ),
+    day=st.dates(pd.Timestamp("2024-01-01").date(), pd.Timestamp("2028-12-31").date()),
     oktas=st.floats(0, 8),
     tilt=st.floats(0, 90),
     azimuth=st.floats(0, 360),
@@ -333,7 +333,8 @@ def test_harvest_is_finite_everywhere(latitude, longitude, day, oktas, tilt, azi
     clear = solar.harvest(array, sun, solar.light_under(sun, 0)).power_w
     found = solar.harvest(array, sun, solar.light_under(sun, oktas)).power_w
 
-    assert np.isfinite(found).all() and (found >= 0).all()
+    assert np.isfinite(found).all()
+    assert (found >= 0).all()
     assert found.sum() <= max(clear.sum(), 1.0) * 1.02
 
 
@@ -350,14 +351,3 @@ def test_impossible_panels_are_refused(values, named):
     """The error names what is wrong."""
     with pytest.raises(OutOfRange, match=named):
         Array(**HUNDRED_W | values)
-
-
-def test_solis_is_the_library_s():
-    """The second clear sky: simplified Solis at sea level, 30 degrees from straight up."""
-    # pvlib clearsky.simplified_solis, aod700 0.1, 1 cm of water, dni_extra 1364.
-    found = clearsky.simplified_solis(
-        60, aod700=0.1, precipitable_water=1.0, dni_extra=1364
-    )
-
-    assert found["ghi"] == pytest.approx(916.61, rel=1e-3)
-    assert irradiance.get_extra_radiation(172) == pytest.approx(1321.62, abs=0.01)

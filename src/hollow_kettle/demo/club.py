@@ -136,6 +136,7 @@ def _field_day(
 ) -> None:
     event = events.make_event("Cold Tarn Field Day", _FIELD_DAY, 24, events.FIELD_DAY)
     events.make_yard(event, _FIELD_DAY, 24)
+    events.make_sun(event, owned)
     events.make_crews(event, _FIELD_DAY, 24)
     events.choose(event, owned, " ".join(f"K{n:02d}" for n in range(1, 17)))
     _duties(event, people)

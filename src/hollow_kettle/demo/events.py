@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime, time, timedelta
 
 from hollow_kettle.people.models import Actor
-from hollow_kettle.plan import services
+from hollow_kettle.plan import services, sun
 from hollow_kettle.plan.models import Event, OperatingPattern, Station
 from hollow_kettle.shelf.models import Asset, EquipmentType
 
@@ -25,9 +25,15 @@ class DemoStation:
     hours: tuple[tuple[float, float, str], ...]
     changeover_s: int = 120
     disconnect_v: float | None = None
+    main_fuse_a: float | None = None
+    low_words: str = ""
+    watch_words: str = ""
 
 
 YARD = (46.1200, -95.4000)
+#: Spruces round Peat Landing, seen from its panel: direction and height. [°]
+TREES = ((50, 6), (80, 24), (105, 27), (130, 12), (180, 7), (235, 10), (262, 31),
+         (290, 26), (315, 8))  # fmt: skip
 
 FIELD_DAY = (
     DemoStation(
@@ -38,6 +44,9 @@ FIELD_DAY = (
         (("vhf-50w", 1), ("tablet", 1)),
         ((0, 24, "net-station"),),
         changeover_s=0,
+        main_fuse_a=15,
+        low_words="Peat, go to one zero watts",
+        watch_words="Peat, listen only, answer when called",
     ),
     DemoStation(
         "Erratic Hill",
@@ -55,6 +64,9 @@ FIELD_DAY = (
         (46.1225, -95.4047),
         (("hf-100w", 1), ("laptop", 1)),
         ((0, 9, "calling-cw"), (9, 18, "search-cw"), (18, 24, "calling-cw")),
+        main_fuse_a=25,
+        low_words="Drumlin, go to two five watts",
+        watch_words="Drumlin, stop calling, listen only",
     ),
     DemoStation(
         "Esker Ridge",
@@ -63,6 +75,8 @@ FIELD_DAY = (
         (46.1176, -95.3958),
         (("hf-100w", 1), ("laptop", 1)),
         ((0, 11, "calling-ssb"), (11, 17, "search-ssb"), (17, 24, "calling-ssb")),
+        main_fuse_a=25,
+        low_words="Esker, go to two five watts",
     ),
     DemoStation(
         "Outwash",
@@ -154,10 +168,15 @@ def make_event(
 ) -> Event:
     """Make an event with its stations; `start` is wall-clock time."""
     event = services.save_event(
-        None, name=name, zone=ZONE, starts=start, ends=start + timedelta(hours=hours)
+        None,
+        name=name,
+        zone=ZONE,
+        starts=start,
+        ends=start + timedelta(hours=hours),
+        purpose="exercise",
     )
     yard = event.sites.get(is_yard=True)
-    services.place_site(yard, latitude=YARD[0], longitude=YARD[1])
+    services.place_site(yard, latitude=YARD[0], longitude=YARD[1], altitude_m=410)
     for plan in stations:
         make_station(event, plan, start)
     return event
@@ -174,6 +193,9 @@ def make_station(event: Event, plan: DemoStation, start: datetime) -> Station:
         longitude=plan.place[1],
         changeover_s=plan.changeover_s,
         disconnect_v=plan.disconnect_v,
+        main_fuse_a=plan.main_fuse_a,
+        low_words=plan.low_words,
+        watch_words=plan.watch_words,
     )
     for key, count in plan.equipment:
         services.add_equipment(
@@ -192,17 +214,24 @@ def make_station(event: Event, plan: DemoStation, start: datetime) -> Station:
 def make_yard(event: Event, start: datetime, hours: float) -> None:
     """Two bays on a generator with quiet hours, one on mains, one on a buffer bank."""
     end = start + timedelta(hours=hours)
-    evening = start.replace(hour=22, minute=0)
     morning = (start + timedelta(days=1)).replace(hour=7, minute=0)
-    overnight = end > evening
+    overnight = end > start.replace(hour=22, minute=0)
     generator = services.add_source(
         event,
         name="generator",
         kind="generator",
-        max_w=900,
+        max_w=1600,
         energy_wh=None,
         starts=start,
-        ends=evening if overnight else end,
+        ends=end,
+        max_va=1600,
+        other_w=400,
+        quiet_from=time(22) if overnight else None,
+        quiet_until=time(7) if overnight else None,
+        quarter_l_h=0.4,
+        full_l_h=1.0,
+        tank_l=3.6,
+        on_hand_l=14,
     )
     mains = services.add_source(
         event,
@@ -214,7 +243,6 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
         ends=min(end, start.replace(hour=20, minute=0)),
     )
     if overnight:
-        services.add_window(generator, starts=morning, ends=end)
         services.add_window(mains, starts=morning + timedelta(hours=1), ends=end)
     buffer = services.add_source(
         event,
@@ -222,6 +250,7 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
         kind="buffer",
         max_w=300,
         energy_wh=1200,
+        capacity_wh=1280,
         starts=start,
         ends=end,
     )
@@ -234,6 +263,36 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
         services.add_bay(
             event, name=name, source=source, max_w=watts, chemistries=chemistries
         )
+
+
+def make_sun(event: Event, owned: dict[str, Asset]) -> None:
+    """Panels at two stations and for the buffer bank, trees, a forecast."""
+    by_name = {station.name: station for station in event.stations.all()}
+    peat = by_name["Peat Landing"]
+    sun.add_array(
+        event, station=peat, panel=owned["P01"], tilt=35, azimuth=170, max_a=15
+    )
+    sun.set_horizon(peat.site, list(TREES))
+    sun.add_array(
+        event,
+        station=by_name["Outwash"],
+        panel=owned["P03"],
+        method="pwm",
+        max_a=10,
+        tilt=0,
+        is_on_ground=True,
+        lit_from=time(9, 30),
+    )
+    sun.add_array(
+        event,
+        source=event.sources.get(kind="buffer"),
+        panel=owned["P02"],
+        count=2,
+        tilt=40,
+        turns=3,
+        max_a=20,
+    )
+    sun.forecast_by_service(event)
 
 
 def make_crews(event: Event, start: datetime, hours: float) -> None:

@@ -2,24 +2,46 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
+from collections import defaultdict
 from collections.abc import Iterable
-from datetime import datetime
+from datetime import datetime, time, timedelta
 from uuid import UUID
 
 from django.db.models import Prefetch
 
+from hollow_kettle.clock import from_local, local
 from hollow_kettle.log.models import BatteryNow, PlaceKind
 from hollow_kettle.shelf.bridge import draw_of, pack_of
 from hollow_kettle.shelf.models import Asset, EquipmentStep
 from hollow_kettle.shelf.queries import accepted_ah_by_battery
 from powercore import scenario as core
-from powercore.loads import Opening, Pattern
+from powercore.arrays import Array
+from powercore.arrays import Site as SkySite
+from powercore.battery import Pack
+from powercore.loads import Load, Opening, Pattern, Step
 from powercore.places import walking_min
 from powercore.rotation.problem import YARD
 from powercore.rotation.problem import Leg as CoreLeg
+from powercore.sources import Fuel, SourcePlan, Supply
+from powercore.values import BUS_V, Window
+from powercore.wiring import Wire
 
-from .models import Event, Leg, OpenHours, Rotation, Site, Snapshot, Station, Walk
+from .models import (
+    Event,
+    Leg,
+    OpenHours,
+    PanelArray,
+    Rotation,
+    Site,
+    Snapshot,
+    Source,
+    Station,
+    StationEquipment,
+    Walk,
+)
+from .policy import reserve_of
 
 
 def scenario_of(
@@ -40,38 +62,41 @@ def scenario_of(
         event.stations.select_related("site").prefetch_related(
             "equipment__equipment__steps",
             Prefetch("hours", OpenHours.objects.select_related("pattern")),
+            "supplies",
         )
     )
-    sites = list(event.sites.all())
+    sites = list(event.sites.prefetch_related("horizon"))
     walks = walk_minutes(event, sites)
     yard = next((site for site in sites if site.is_yard), None)
-    span = event.span_min - from_min
+    arrays = _arrays(event, sites)
     return core.Scenario(
         name=event.name,
         zone=event.zone,
         starts_at=event.moment_of(from_min).isoformat(),
-        span_min=span,
+        span_min=event.span_min - from_min,
         lateness_min=event.lateness_min,
+        purpose=event.purpose,
+        is_own_power=event.is_own_power,
+        first_tier_sky=event.first_tier_sky,
+        other_sky=event.other_sky,
+        site=sky_site(sites),
+        sky=tuple(_sky(event, from_min)),
+        sky_origin=event.sky_origin,
+        spots=tuple(_spots(sites, stations)),
         stations=tuple(
             _station(
                 event,
                 station,
                 from_min,
                 _from_yard(walks, yard, station),
+                arrays[station.pk],
                 is_low_power=is_low_power,
             )
             for station in stations
         ),
         batteries=tuple(_batteries(event, is_under_way=from_min > 0)),
         sources=tuple(
-            core.SourcePlan(
-                key=str(source.pk),
-                name=source.name,
-                kind=source.kind,
-                max_w=source.max_w,
-                energy_wh=source.energy_wh,
-                windows=_windows(event, source.windows.all(), from_min),
-            )
+            _source(event, source, from_min, arrays[source.pk])
             for source in event.sources.prefetch_related("windows")
         ),
         bays=tuple(
@@ -93,6 +118,160 @@ def scenario_of(
     )
 
 
+def sky_site(sites: Iterable[Site]) -> SkySite | None:
+    """Where the sky is looked at: the yard, else the first place on the map."""
+    for site in sorted(sites, key=lambda site: not site.is_yard):
+        if site.latitude is not None and site.longitude is not None:
+            return SkySite(
+                latitude=site.latitude,
+                longitude=site.longitude,
+                altitude_m=site.altitude_m or 0.0,
+            )
+    return None
+
+
+def _spots(sites: list[Site], stations: list[Station]) -> Iterable[core.Spot]:
+    keys = {station.site_id: str(station.pk) for station in stations}
+    for site in sites:
+        if site.latitude is not None and site.longitude is not None:
+            yield core.Spot(
+                key=YARD if site.is_yard else keys.get(site.pk, site.name),
+                latitude=site.latitude,
+                longitude=site.longitude,
+            )
+
+
+def _sky(event: Event, from_min: int) -> Iterable[core.SkyHour]:
+    """The forecast from a minute on; what held before is its first entry."""
+    before = None
+    for hour in event.sky.all():
+        start = round(event.minute_of(hour.at)) - from_min
+        entry = core.SkyHour(
+            start_min=max(0, start),
+            oktas=hour.oktas,
+            air_c=hour.air_c,
+            wind_ms=hour.wind_ms,
+            global_w=hour.global_w,
+            beam_w=hour.beam_w,
+            diffuse_w=hour.diffuse_w,
+        )
+        if start <= 0:
+            before = entry
+            continue
+        if before is not None:
+            yield before
+            before = None
+        if start < event.span_min - from_min:
+            yield entry
+    if before is not None:
+        yield before
+
+
+def _arrays(event: Event, sites: list[Site]) -> dict[UUID, tuple[Array, ...]]:
+    """Panels by the station or the source they feed."""
+    horizons = {
+        site.pk: tuple((point.azimuth, point.height) for point in site.horizon.all())
+        for site in sites
+    }
+    yard = next((site.pk for site in sites if site.is_yard), None)
+    found: dict[UUID, tuple[Array, ...]] = defaultdict(tuple)
+    for row in event.arrays.select_related("station"):
+        where = row.station.site_id if row.station else yard
+        owner = row.station_id or row.source_id
+        if owner is not None:
+            horizon = horizons.get(where, ()) if where is not None else ()
+            found[owner] += (array_of(row, horizon),)
+    return found
+
+
+def array_of(row: PanelArray, horizon: tuple[tuple[float, float], ...] = ()) -> Array:
+    """
+    Return panels as the core sees them.
+
+    Raises
+    ------
+    powercore.errors.PowercoreError
+        If what is noted of them makes no sense together.
+    """
+    cable = Wire(length_m=row.cable_m, awg=row.cable_awg)
+    return Array(
+        name=row.name,
+        vmp_v=row.vmp_v,
+        imp_a=row.imp_a * row.count,
+        voc_v=row.voc_v,
+        isc_a=row.isc_a * row.count,
+        power_per_c=row.power_pct_per_c / 100,
+        tilt=row.tilt,
+        azimuth=row.azimuth,
+        turns=row.turns,
+        is_on_ground=row.is_on_ground,
+        method=row.method,
+        max_a=row.max_a,
+        cable_ohm=cable.resistance_ohm,
+        dirt=row.dirt_pct / 100,
+        factor=row.factor,
+        lit_from_min=_minute_of_day(row.lit_from, 0),
+        lit_until_min=_minute_of_day(row.lit_until, 1440),
+        horizon=horizon,
+    )
+
+
+def _minute_of_day(at: time | None, default: int) -> int:
+    return default if at is None else at.hour * 60 + at.minute
+
+
+def _source(
+    event: Event, source: Source, from_min: int, arrays: tuple[Array, ...]
+) -> SourcePlan:
+    fuel = None
+    if None not in (source.quarter_l_h, source.full_l_h, source.tank_l):
+        fuel = Fuel(
+            quarter_l_h=source.quarter_l_h or 0.0,
+            full_l_h=source.full_l_h or 0.0,
+            tank_l=source.tank_l or 0.0,
+            on_hand_l=source.on_hand_l or source.tank_l or 0.0,
+            refuel_min=source.refuel_min,
+        )
+    return SourcePlan(
+        key=str(source.pk),
+        name=source.name,
+        kind=source.kind,
+        max_w=source.max_w,
+        energy_wh=source.energy_wh,
+        capacity_wh=source.capacity_wh,
+        max_va=source.max_va,
+        other_w=source.other_w,
+        windows=_windows(event, source.windows.all(), from_min),
+        quiet=quiet_windows(event, source, from_min),
+        is_quiet_waived=source.is_quiet_waived,
+        fuel=fuel,
+        arrays=arrays,
+    )
+
+
+def quiet_windows(event: Event, source: Source, from_min: int) -> tuple[Window, ...]:
+    """Quiet hours of every local day of the event. [min]"""
+    if source.quiet_from is None or source.quiet_until is None:
+        return ()
+    day = local(event.starts_at, event.zone).date() - timedelta(days=1)
+    last = local(event.ends_at, event.zone).date()
+    found = []
+    while day <= last:
+        ends_on = day
+        if source.quiet_until <= source.quiet_from:
+            ends_on += timedelta(days=1)
+        start, end = _clipped(
+            event,
+            from_local(datetime.combine(day, source.quiet_from), event.zone),
+            from_local(datetime.combine(ends_on, source.quiet_until), event.zone),
+            from_min,
+        )
+        if end > start:
+            found.append(Window(start_min=start, end_min=end))
+        day += timedelta(days=1)
+    return tuple(found)
+
+
 def _from_yard(
     walks: dict[tuple[int, int], int], yard: Site | None, station: Station
 ) -> int:
@@ -110,51 +289,118 @@ def _clipped(
     return first, last
 
 
-def _windows(event: Event, windows: Iterable, from_min: int) -> tuple[core.Window, ...]:
+def _windows(event: Event, windows: Iterable, from_min: int) -> tuple[Window, ...]:
     clipped = [
         _clipped(event, window.starts_at, window.ends_at, from_min)
         for window in windows
     ]
     return tuple(
-        core.Window(start_min=start, end_min=end)
-        for start, end in clipped
-        if end > start
+        Window(start_min=start, end_min=end) for start, end in clipped if end > start
     )
 
 
 def _station(
-    event: Event, station: Station, from_min: int, walk_min: int, *, is_low_power: bool
+    event: Event,
+    station: Station,
+    from_min: int,
+    walk_min: int,
+    arrays: tuple[Array, ...],
+    *,
+    is_low_power: bool,
 ) -> core.StationPlan:
-    loads, lowest, highest = [], 0.0, 1000.0
-    for item in station.equipment.all():
-        steps = {step.step: step for step in item.equipment.steps.all()}
-        wanted = EquipmentStep.LOW if is_low_power else item.step
-        step = steps.get(wanted) or steps[EquipmentStep.FULL]
-        loads.append(core.Load(draw=draw_of(step), count=item.count))
-        lowest = max(lowest, item.equipment.min_v)
-        highest = min(highest, item.equipment.max_v)
+    equipment = list(station.equipment.all())
     openings = []
     for hours in station.hours.all():
         start, end = _clipped(event, hours.starts_at, hours.ends_at, from_min)
-        if end > start:
-            pattern = Pattern(
-                transmit_share=hours.pattern.transmit_share,
-                standby_share=hours.pattern.standby_share,
-                duty=hours.pattern.duty,
+        if end <= start:
+            continue
+        step = hours.step
+        if is_low_power and step == Step.FULL:
+            step = Step.LOW
+        openings.append(
+            Opening(
+                start_min=start,
+                end_min=end,
+                pattern=Pattern(
+                    transmit_share=hours.pattern.transmit_share,
+                    standby_share=hours.pattern.standby_share,
+                    duty=hours.pattern.duty,
+                ),
+                step=step,
+                on_for_min=hours.on_for_min,
+                every_min=hours.every_min,
             )
-            openings.append(Opening(start_min=start, end_min=end, pattern=pattern))
+        )
     return core.StationPlan(
         key=str(station.pk),
         name=station.name,
         tier=station.tier,
         walk_min=walk_min,
         changeover_s=station.changeover_s,
-        loads=tuple(loads),
+        loads=tuple(_load(event, item, from_min) for item in equipment),
         openings=tuple(openings),
-        device_min_v=lowest,
-        device_max_v=highest,
+        device_min_v=max((item.equipment.min_v for item in equipment), default=0.0),
+        device_max_v=min((item.equipment.max_v for item in equipment), default=1000.0),
         disconnect_v=station.disconnect_v,
+        reconnect_v=station.reconnect_v,
+        rest_min=station.rest_min,
+        main_fuse_a=station.main_fuse_a,
+        path_ohm=_path_ohm(station),
+        spread=station.spread_pct / 100,
+        arrays=arrays,
+        supplies=tuple(_supplies(event, station, from_min)),
+        about=station.purpose,
+        low_words=station.low_words,
+        watch_words=station.watch_words,
     )
+
+
+def _path_ohm(station: Station) -> float:
+    """Fuse, connectors and leads; a feed from afar comes on top. [Ω]"""
+    ohm = core.USUAL_PATH_OHM
+    if station.feed_m and station.feed_awg is not None:
+        ohm += Wire(length_m=station.feed_m, awg=station.feed_awg).resistance_ohm
+    return ohm
+
+
+def _load(event: Event, item: StationEquipment, from_min: int) -> Load:
+    steps = {step.step: draw_of(step) for step in item.equipment.steps.all()}
+    full = steps[EquipmentStep.FULL]
+    low = steps.get(EquipmentStep.LOW)
+    windows = None
+    if item.used_from is not None or item.used_until is not None:
+        start, end = _clipped(
+            event,
+            item.used_from or event.starts_at,
+            item.used_until or event.ends_at,
+            from_min,
+        )
+        windows = (Window(start_min=start, end_min=end),) if end > start else ()
+    return Load(
+        name=item.equipment.name,
+        draw=low if item.step == EquipmentStep.LOW and low is not None else full,
+        low=low,
+        count=item.count,
+        efficiency=item.efficiency_pct / 100,
+        idle_a=item.idle_w / BUS_V,
+        fills_wh=item.fills_wh,
+        windows=windows,
+        shed_soc=None if item.shed_pct is None else item.shed_pct / 100,
+    )
+
+
+def _supplies(event: Event, station: Station, from_min: int) -> Iterable[Supply]:
+    for row in station.supplies.all():
+        start, end = _clipped(event, row.starts_at, row.ends_at, from_min)
+        if end > start:
+            yield Supply(
+                kind=row.kind,
+                name=str(row),
+                max_w=row.max_w,
+                windows=(Window(start_min=start, end_min=end),),
+                charges=row.charges,
+                transfer_s=row.transfer_s,
+            )
 
 
 def _batteries(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
@@ -169,13 +415,17 @@ def _batteries(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
             ).select_related("place")
         }
     return [
-        _battery(asset, tested.get(asset.pk), nows.get(asset.pk), is_under_way)
+        _battery(event, asset, tested.get(asset.pk), nows.get(asset.pk), is_under_way)
         for asset in assets
     ]
 
 
 def _battery(
-    asset: Asset, tested_ah: float | None, now: BatteryNow | None, is_under_way: bool
+    event: Event,
+    asset: Asset,
+    tested_ah: float | None,
+    now: BatteryNow | None,
+    is_under_way: bool,
 ) -> core.BatteryPlan:
     place, soc = YARD, 1.0
     if is_under_way:
@@ -189,13 +439,22 @@ def _battery(
     return core.BatteryPlan(
         key=str(asset.pk),
         tag=asset.tag,
-        pack=pack_of(details, tested_ah),
+        pack=_with_policy(event, pack_of(details, tested_ah)),
+        mass_kg=asset.mass_kg,
         start_soc=min(1.0, max(0.0, soc)),
         start_place=place,
         max_charge_a=details.max_charge_a,
         max_discharge_a=details.max_discharge_a,
         is_on_hold=bool(asset.hold),
     )
+
+
+def _with_policy(event: Event, pack: Pack) -> Pack:
+    """A pack with the event's reserve, where it has none of its own."""
+    reserve = reserve_of(event, pack.chemistry)
+    if pack.reserve is not None or reserve is None:
+        return pack
+    return dataclasses.replace(pack, reserve=reserve)
 
 
 def walk_minutes(

@@ -9,15 +9,22 @@ has to remember to invalidate anything.
 from __future__ import annotations
 
 from collections import OrderedDict
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from functools import cached_property
 from threading import Lock
+from typing import TYPE_CHECKING
 
 from django.db import connection
 
-from powercore.rotation.problem import Problem
+from powercore.budget import Ledger, Suns, ledgers, no_sun
+from powercore.rotation.problem import Leg, Problem
+from powercore.scenario import SKIES
 
 from . import bridge
 from .models import Event, Snapshot, Station
+
+if TYPE_CHECKING:
+    from powercore.sky import SkyView
 
 _KEPT = 16
 _FINGERPRINT = """
@@ -25,11 +32,19 @@ WITH station AS (SELECT * FROM plan_station WHERE event_id = %(event)s),
      source AS (SELECT * FROM plan_source WHERE event_id = %(event)s),
      chosen AS (SELECT asset_id FROM plan_event_batteries WHERE event_id = %(event)s),
      part (line) AS (
-  SELECT (e.uid, e.zone, e.starts_at, e.ends_at, e.lateness_min, e.name)::text
+  SELECT (e.uid, e.zone, e.starts_at, e.ends_at, e.lateness_min, e.name, e.purpose,
+    e.is_own_power, e.first_tier_sky, e.other_sky, e.lithium_reserve_pct,
+    e.lead_reserve_pct, e.sky_origin)::text
     FROM plan_event e WHERE e.uid = %(event)s
   UNION ALL SELECT s::text FROM plan_site s WHERE s.event_id = %(event)s
   UNION ALL SELECT w::text FROM plan_walk w JOIN plan_site s ON s.id = w.a_id
     WHERE s.event_id = %(event)s
+  UNION ALL SELECT p::text FROM plan_horizonpoint p JOIN plan_site s ON s.id = p.site_id
+    WHERE s.event_id = %(event)s
+  UNION ALL SELECT k::text FROM plan_skyhour k WHERE k.event_id = %(event)s
+  UNION ALL SELECT p::text FROM plan_panelarray p WHERE p.event_id = %(event)s
+  UNION ALL SELECT u::text FROM plan_stationsupply u
+    WHERE u.station_id IN (SELECT uid FROM station)
   UNION ALL SELECT station::text FROM station
   UNION ALL SELECT q::text FROM plan_stationequipment q
     WHERE q.station_id IN (SELECT uid FROM station)
@@ -53,13 +68,49 @@ SELECT md5(string_agg(line, '\n' ORDER BY line)) FROM part
 """
 
 
-@dataclass(frozen=True, slots=True)
 class EventProblem:
-    """An event's problem, the same on low power, and its stations for links."""
+    """An event's problem, the same on low power, its sun and its ledgers."""
 
-    problem: Problem
-    low: Problem
-    stations: tuple[Station, ...]
+    def __init__(
+        self, problem: Problem, low: Problem, stations: tuple[Station, ...]
+    ) -> None:
+        self.problem, self.low, self.stations = problem, low, stations
+        self._ledgers: dict[object, dict[str, Ledger]] = {}
+        self._legs: dict[object, tuple[Leg, ...]] = {}
+
+    @cached_property
+    def view(self) -> SkyView | None:
+        """The sky over the event; None without a place on the map."""
+        if self.problem.scenario.site is None:
+            return None
+        from powercore.sky import SkyView
+
+        return SkyView.of(self.problem.scenario)
+
+    @cached_property
+    def suns(self) -> Suns:
+        """What panels give under each sky, in the problem's order. [W]"""
+        if self.view is None:
+            return no_sun(self.problem)
+        from powercore.sky import sunshine
+
+        found = {}
+        for sky in SKIES:
+            shine = sunshine(self.problem.scenario, sky, self.view)
+            found[sky] = (list(shine.stations.values()), list(shine.sources.values()))
+        return found
+
+    def legs(self, key: object, made: Callable[[], Sequence[Leg]]) -> tuple[Leg, ...]:
+        """Legs of a rotation, read or worked out once."""
+        if key not in self._legs:
+            self._legs[key] = tuple(made())
+        return self._legs[key]
+
+    def ledgers(self, key: object, legs: Sequence[Leg]) -> dict[str, Ledger]:
+        """The ledger of a rotation under each sky, worked out once."""
+        if key not in self._ledgers:
+            self._ledgers[key] = ledgers(self.problem, legs, self.suns)
+        return self._ledgers[key]
 
 
 _events: OrderedDict[str, EventProblem] = OrderedDict()

@@ -7,11 +7,19 @@ from typing import Any
 from django import forms
 
 from hollow_kettle.people.models import Actor, Role
-from hollow_kettle.shelf.models import CHEMISTRY_CHOICES, EquipmentType
+from hollow_kettle.shelf.models import CHEMISTRY_CHOICES, Asset, EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from powercore.chemistry import CHEMISTRIES
 
-from .models import Event, OperatingPattern, Source, Station
+from .models import (
+    SKY_CHOICES,
+    Event,
+    OperatingPattern,
+    Purpose,
+    Source,
+    Station,
+    StationSupply,
+)
 
 CHANGEOVER_WHY = "isolators take seconds; without them it is 1 to 3 min"
 
@@ -33,6 +41,39 @@ class EventForm(Dressed, forms.Form):
         is_whole=True,
         initial="10",
         help_text="10 to 20 min is usual at night.",
+    )
+    purpose = forms.ChoiceField(label="What it is for", choices=Purpose)
+    first_tier_sky = forms.ChoiceField(
+        label="First tier counts on",
+        choices=SKY_CHOICES,
+        help_text="What must stay on the air survives this.",
+    )
+    other_sky = forms.ChoiceField(label="Others count on", choices=SKY_CHOICES)
+    lithium_reserve_pct = NumberField(
+        label="Reserve of lithium",
+        low=0,
+        high=90,
+        unit="%",
+        required=False,
+        help_text="Empty: each chemistry's own. A battery's own reserve wins.",
+    )
+    lead_reserve_pct = NumberField(
+        label="Reserve of lead-acid", low=0, high=90, unit="%", required=False
+    )
+    is_own_power = forms.BooleanField(
+        label="Own power only",
+        required=False,
+        help_text="A charge from the mains is warned of before it spoils the claim.",
+    )
+
+
+class CopyForm(Dressed, forms.Form):
+    """Another date for the same event."""
+
+    name = forms.CharField(label="Name", max_length=80)
+    starts = WallTimeField(label="Starts, local time")
+    with_people = forms.BooleanField(
+        label="The same people have the same roles", required=False
     )
 
 
@@ -67,6 +108,58 @@ class StationForm(Dressed, forms.Form):
         required=False,
         help_text="Automatic low-voltage disconnect, if it has one.",
     )
+    reconnect_v = NumberField(
+        label="Reconnect",
+        low=5,
+        high=100,
+        unit="V",
+        required=False,
+        help_text="Where a disconnect lets go again; it must lie above it.",
+    )
+    rest_min = NumberField(
+        label="Rest before it reconnects",
+        low=0,
+        high=600,
+        unit="min",
+        is_whole=True,
+        required=False,
+    )
+    main_fuse_a = NumberField(
+        label="Main fuse", low=0.5, high=500, unit="A", required=False
+    )
+    feed_m = NumberField(
+        label="Fed from afar over",
+        low=0,
+        high=500,
+        unit="m",
+        required=False,
+        help_text="One way; its drop counts at the station.",
+    )
+    feed_awg = NumberField(
+        label="Wire of that feed",
+        low=0,
+        high=30,
+        unit="AWG",
+        is_whole=True,
+        required=False,
+    )
+    spread_pct = NumberField(
+        label="Use may differ by",
+        low=0,
+        high=100,
+        unit="%",
+        required=False,
+        help_text="One standard deviation; 15 % where nobody knows.",
+    )
+    low_words = forms.CharField(
+        label="Words for low power",
+        max_length=120,
+        required=False,
+        help_text="What is said and read back: “go to two five watts”.",
+    )
+    watch_words = forms.CharField(
+        label="Words for receive watch", max_length=120, required=False
+    )
     walk_min = NumberField(
         label="Walk from the yard",
         low=1,
@@ -90,6 +183,158 @@ class EquipmentForm(Dressed, forms.Form):
     step = forms.ChoiceField(
         label="Run at", choices=[("full", "full"), ("low", "low power")]
     )
+    efficiency_pct = NumberField(
+        label="Behind a converter of",
+        low=5,
+        high=100,
+        unit="%",
+        required=False,
+        help_text="85 to 95 % for a DC converter, 80 to 92 % for an inverter.",
+    )
+    idle_w = NumberField(
+        label="Its own draw", low=0, high=200, unit="W", required=False
+    )
+    fills_wh = NumberField(
+        label="Full after",
+        low=0,
+        high=100_000,
+        unit="Wh",
+        required=False,
+        help_text="For what charges and then stops: laptops, handhelds, banks.",
+    )
+    used_from = WallTimeField(label="Used from", required=False)
+    used_until = WallTimeField(label="until", required=False)
+    shed_pct = NumberField(
+        label="Switched off at a charge of",
+        low=0,
+        high=100,
+        unit="%",
+        required=False,
+        help_text="Of the battery there: the first stage of a thin night.",
+    )
+
+
+class SupplyForm(Dressed, forms.Form):
+    """Power at a station itself."""
+
+    kind = forms.ChoiceField(label="Kind", choices=StationSupply.Kind)
+    name = forms.CharField(label="Name", max_length=60, required=False)
+    max_w = NumberField(label="Most at once", low=1, high=20_000, unit="W")
+    starts = WallTimeField(label="On from")
+    ends = WallTimeField(label="until")
+    transfer_s = NumberField(
+        label="Break at the transfer",
+        low=0,
+        high=60,
+        unit="s",
+        initial="0",
+        help_text="0 with a battery that bridges it; try it before the day.",
+    )
+    charges = forms.BooleanField(label="Also charges the battery there", required=False)
+
+
+class ArrayForm(Dressed, forms.Form):
+    """Panels: which, where, how they stand."""
+
+    panel = forms.ModelChoiceField(
+        Asset.objects.none(), label="Panel of the shelf", required=False
+    )
+    watts = NumberField(
+        label="or watts as printed", low=1, high=5000, unit="W", required=False
+    )
+    count = NumberField(
+        label="How many in parallel", low=1, high=50, is_whole=True, initial="1"
+    )
+    feeds = forms.ChoiceField(label="Feeds")
+    method = forms.ChoiceField(
+        label="Controller",
+        choices=[("mppt", "tracking (MPPT)"), ("pwm", "plain (PWM)")],
+    )
+    max_a = NumberField(
+        label="Controller's limit", low=0.5, high=200, unit="A", required=False
+    )
+
+    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        owned = Asset.objects.here().filter(kind="panel")
+        self.fields["panel"].queryset = owned  # type: ignore[attr-defined]
+        self._owners: dict[str, Station | Source] = {
+            f"station-{one.pk}": one for one in event.stations.all()
+        }
+        self._owners |= {
+            f"source-{one.pk}": one
+            for one in event.sources.filter(kind__in=["sun", "buffer"])
+        }
+        self.fields["feeds"].choices = [  # type: ignore[attr-defined]
+            (key, str(one)) for key, one in self._owners.items()
+        ]
+
+    def clean(self) -> dict[str, Any]:
+        """Turn what it feeds into a station or a source."""
+        data = super().clean() or self.cleaned_data
+        owner = self._owners.get(data.pop("feeds", ""))
+        data["station"] = owner if isinstance(owner, Station) else None
+        data["source"] = owner if isinstance(owner, Source) else None
+        return data
+
+
+class AimForm(Dressed, forms.Form):
+    """How panels stand, and what shades them."""
+
+    tilt = NumberField(
+        label="Tilt", low=0, high=90, unit="°", help_text="0 lies flat, 90 upright."
+    )
+    azimuth = NumberField(
+        label="Faces",
+        low=0,
+        high=360,
+        unit="°",
+        help_text="From north by east: south is 180.",
+    )
+    turns = NumberField(
+        label="Turned to the sun",
+        low=0,
+        high=24,
+        unit="times a day",
+        is_whole=True,
+        help_text="0: stays as it stands.",
+    )
+    lit_from = forms.TimeField(
+        label="Shaded until",
+        required=False,
+        widget=forms.TimeInput(format="%H:%M"),
+        error_messages={"invalid": "Write the time of day like 09:30."},
+    )
+    lit_until = forms.TimeField(
+        label="Shaded after",
+        required=False,
+        widget=forms.TimeInput(format="%H:%M"),
+        error_messages={"invalid": "Write the time of day like 17:00."},
+    )
+    dirt_pct = NumberField(label="Dirt takes", low=0, high=90, unit="%")
+    cable_m = NumberField(label="Cable, one way", low=0, high=100, unit="m")
+    cable_awg = NumberField(
+        label="Cable's wire", low=0, high=30, unit="AWG", is_whole=True
+    )
+    is_on_ground = forms.BooleanField(
+        label="Lies on the ground", required=False, help_text="It runs hotter."
+    )
+
+
+class NoonForm(Dressed, forms.Form):
+    """One reading that sets the model right."""
+
+    at = WallTimeField(label="Read at")
+    amps = NumberField(label="Into the battery", low=0, high=250, unit="A")
+    volts = NumberField(label="at", low=5, high=100, unit="V")
+    oktas = NumberField(
+        label="Cloud then",
+        low=0,
+        high=8,
+        unit="eighths",
+        initial="0",
+        help_text="Best in a clear hour near noon.",
+    )
 
 
 class HoursForm(Dressed, forms.Form):
@@ -98,6 +343,22 @@ class HoursForm(Dressed, forms.Form):
     starts = WallTimeField(label="Opens")
     ends = WallTimeField(label="Closes")
     pattern = forms.ModelChoiceField(OperatingPattern.objects, label="Operated as")
+    step = forms.ChoiceField(
+        label="Power step",
+        choices=[("full", "full"), ("low", "low power"), ("watch", "receive watch")],
+    )
+    on_for_min = NumberField(
+        label="Listens only for",
+        low=1,
+        high=1440,
+        unit="min",
+        is_whole=True,
+        required=False,
+        help_text="Listening windows: switched off between them.",
+    )
+    every_min = NumberField(
+        label="every", low=1, high=1440, unit="min", is_whole=True, required=False
+    )
 
 
 class SourceForm(Dressed, forms.Form):
@@ -116,6 +377,70 @@ class SourceForm(Dressed, forms.Form):
     )
     starts = WallTimeField(label="May run from")
     ends = WallTimeField(label="until")
+
+
+class LimitsForm(Dressed, forms.Form):
+    """What a source can give, when it must be quiet, what it burns."""
+
+    max_w = NumberField(label="Most at once", low=1, high=100_000, unit="W")
+    max_va = NumberField(
+        label="Apparent power",
+        low=1,
+        high=150_000,
+        unit="VA",
+        required=False,
+        help_text="Chargers have a poor power factor: 0.65 is counted.",
+    )
+    other_w = NumberField(
+        label="Other things on it",
+        low=0,
+        high=100_000,
+        unit="W",
+        help_text="Lights, the kettle in the kitchen tent.",
+    )
+    energy_wh = NumberField(
+        label="Holds at the start", low=0, high=1_000_000, unit="Wh", required=False
+    )
+    capacity_wh = NumberField(
+        label="Can hold", low=0, high=1_000_000, unit="Wh", required=False
+    )
+    quiet_from = forms.TimeField(
+        label="Quiet from",
+        required=False,
+        widget=forms.TimeInput(format="%H:%M"),
+        error_messages={"invalid": "Write the time of day like 22:00."},
+    )
+    quiet_until = forms.TimeField(
+        label="until",
+        required=False,
+        widget=forms.TimeInput(format="%H:%M"),
+        error_messages={"invalid": "Write the time of day like 06:00."},
+    )
+    is_quiet_waived = forms.BooleanField(
+        label="Quiet hours waived (emergency)", required=False
+    )
+    tank_l = NumberField(label="Tank", low=0.1, high=1000, unit="L", required=False)
+    on_hand_l = NumberField(
+        label="Fuel on hand, with the tank",
+        low=0,
+        high=10_000,
+        unit="L",
+        required=False,
+    )
+    quarter_l_h = NumberField(
+        label="Burns at a quarter", low=0.01, high=50, unit="L/h", required=False
+    )
+    full_l_h = NumberField(
+        label="Burns at full power", low=0.01, high=100, unit="L/h", required=False
+    )
+    refuel_min = NumberField(
+        label="Cooling and refuelling take",
+        low=0,
+        high=240,
+        unit="min",
+        is_whole=True,
+        help_text="Every bay on it is down; 20 to 30 min is usual.",
+    )
 
 
 class WindowForm(Dressed, forms.Form):
@@ -153,6 +478,25 @@ class CrewForm(Dressed, forms.Form):
     )
     starts = WallTimeField(label="On duty from")
     ends = WallTimeField(label="until")
+
+
+class YardPlaceForm(Dressed, forms.Form):
+    """Where the charging yard is; the sky is looked at from there."""
+
+    latitude = NumberField(label="Latitude", low=-90, high=90, unit="°", required=False)
+    longitude = NumberField(
+        label="Longitude", low=-180, high=180, unit="°", required=False
+    )
+    altitude_m = NumberField(
+        label="Altitude", low=-430, high=9000, unit="m", required=False
+    )
+
+    def clean(self) -> dict[str, Any]:
+        """A place has both its coordinates or none."""
+        data = super().clean() or self.cleaned_data
+        if (data.get("latitude") is None) != (data.get("longitude") is None):
+            self.add_error("longitude", "A place needs both its coordinates.")
+        return data
 
 
 class WalkForm(Dressed, forms.Form):

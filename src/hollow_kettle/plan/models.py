@@ -13,6 +13,21 @@ from hollow_kettle.clock import Clock, real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentType
 
+SKY_CHOICES = [
+    ("none", "no sun at all"),
+    ("forecast", "the forecast"),
+    ("clear", "a clear sky"),
+]
+
+
+class Purpose(models.TextChoices):
+    """What an event is for; reserve and sky counted on follow from it."""
+
+    CONTEST = "contest", "contest"
+    EXERCISE = "exercise", "exercise"
+    EMERGENCY = "emergency", "emergency"
+    DEMONSTRATION = "demonstration", "demonstration"
+
 
 class Event(models.Model):
     """A Field Day, an exercise, an emergency: a span of time with stations."""
@@ -33,14 +48,35 @@ class Event(models.Model):
         "usual lateness of a walk", default=10
     )
     batteries = models.ManyToManyField(Asset, blank=True, related_name="events")
+    purpose = models.CharField(max_length=14, choices=Purpose, default=Purpose.EXERCISE)
+    is_own_power = models.BooleanField("own power only", default=False)
+    first_tier_sky = models.CharField(
+        "first tier counts on", max_length=8, choices=SKY_CHOICES, default="none"
+    )
+    other_sky = models.CharField(
+        "others count on", max_length=8, choices=SKY_CHOICES, default="forecast"
+    )
+    lithium_reserve_pct = models.FloatField("reserve of lithium", null=True, blank=True)
+    lead_reserve_pct = models.FloatField("reserve of lead-acid", null=True, blank=True)
+    sky_origin = models.CharField(max_length=120, blank=True)
+    copied_from = models.ForeignKey(
+        "self", null=True, blank=True, on_delete=models.SET_NULL, related_name="copies"
+    )
 
     class Meta:
         ordering = ["-starts_at"]
         constraints = [
             models.CheckConstraint(
+                name="plan_event_reserves",
+                condition=(
+                    Q(lithium_reserve_pct=None) | Q(lithium_reserve_pct__range=(0, 90))
+                )
+                & (Q(lead_reserve_pct=None) | Q(lead_reserve_pct__range=(0, 90))),
+            ),
+            models.CheckConstraint(
                 name="plan_event_ends_after_start",
                 condition=Q(ends_at__gt=F("starts_at")),
-            )
+            ),
         ]
 
     def __str__(self) -> str:
@@ -76,6 +112,7 @@ class Site(models.Model):
     name = models.CharField(max_length=80)
     latitude = models.FloatField(null=True, blank=True)
     longitude = models.FloatField(null=True, blank=True)
+    altitude_m = models.FloatField(null=True, blank=True)
     is_yard = models.BooleanField(default=False)
 
     class Meta:
@@ -94,6 +131,57 @@ class Site(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class HorizonPoint(models.Model):
+    """How high something stands over the horizon in a direction, seen from a site."""
+
+    site = models.ForeignKey(Site, on_delete=models.CASCADE, related_name="horizon")
+    azimuth = models.FloatField()
+    height = models.FloatField()
+
+    class Meta:
+        ordering = ["azimuth"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["site", "azimuth"], name="plan_horizon_once"
+            ),
+            models.CheckConstraint(
+                name="plan_horizon_possible",
+                condition=Q(azimuth__range=(0, 360)) & Q(height__range=(0, 90)),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.azimuth:g}°: {self.height:g}°"
+
+
+class SkyHour(models.Model):
+    """The sky over an event from a moment on, until the next is given."""
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="sky")
+    at = models.DateTimeField()
+    oktas = models.FloatField("cloud", default=0)
+    air_c = models.FloatField("air", default=20)
+    wind_ms = models.FloatField("wind", default=1)
+    global_w = models.FloatField(null=True, blank=True)
+    beam_w = models.FloatField(null=True, blank=True)
+    diffuse_w = models.FloatField(null=True, blank=True)
+
+    class Meta:
+        ordering = ["at"]
+        constraints = [
+            models.UniqueConstraint(fields=["event", "at"], name="plan_sky_once"),
+            models.CheckConstraint(
+                name="plan_sky_possible",
+                condition=Q(oktas__range=(0, 8))
+                & Q(air_c__range=(-60, 60))
+                & Q(wind_ms__range=(0, 80)),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.at:%Y-%m-%d %H:%M}Z: {self.oktas:g}/8"
 
 
 class Walk(models.Model):
@@ -127,10 +215,21 @@ class Station(models.Model):
     tier = models.PositiveSmallIntegerField(default=2)
     changeover_s = models.PositiveSmallIntegerField("changeover", default=120)
     disconnect_v = models.FloatField("disconnect", null=True, blank=True)
+    reconnect_v = models.FloatField("reconnect", null=True, blank=True)
+    rest_min = models.PositiveSmallIntegerField("rest before reconnect", default=0)
+    main_fuse_a = models.FloatField("main fuse", null=True, blank=True)
+    feed_m = models.FloatField("feed, one way", null=True, blank=True)
+    feed_awg = models.PositiveSmallIntegerField("feed wire", null=True, blank=True)
+    spread_pct = models.FloatField("use may differ by", default=15)
+    low_words = models.CharField("words for low power", max_length=120, blank=True)
+    watch_words = models.CharField("words for watch only", max_length=120, blank=True)
 
     class Meta:
         ordering = ["tier", "name"]
         constraints = [
+            models.CheckConstraint(
+                name="plan_station_spread", condition=Q(spread_pct__range=(0, 100))
+            ),
             models.UniqueConstraint(fields=["event", "name"], name="plan_station_once"),
             models.CheckConstraint(
                 name="plan_station_tier", condition=Q(tier__range=(1, 9))
@@ -156,6 +255,12 @@ class StationEquipment(models.Model):
     step = models.CharField(
         max_length=8, choices=[("full", "full"), ("low", "low power")], default="full"
     )
+    efficiency_pct = models.FloatField("converter's efficiency", default=100)
+    idle_w = models.FloatField("converter's own draw", default=0)
+    fills_wh = models.FloatField("full after", null=True, blank=True)
+    used_from = models.DateTimeField(null=True, blank=True)
+    used_until = models.DateTimeField(null=True, blank=True)
+    shed_pct = models.FloatField("shed at", null=True, blank=True)
 
     class Meta:
         ordering = ["pk"]
@@ -193,14 +298,25 @@ class OpenHours(models.Model):
     starts_at = models.DateTimeField()
     ends_at = models.DateTimeField()
     pattern = models.ForeignKey(OperatingPattern, on_delete=models.PROTECT)
+    step = models.CharField(
+        max_length=8,
+        choices=[("full", "full"), ("low", "low power"), ("watch", "receive watch")],
+        default="full",
+    )
+    on_for_min = models.PositiveSmallIntegerField("listens for", default=0)
+    every_min = models.PositiveSmallIntegerField("every", default=0)
 
     class Meta:
         ordering = ["starts_at"]
         constraints = [
             models.CheckConstraint(
+                name="plan_hours_windows",
+                condition=Q(on_for_min=0) | Q(every_min__gte=F("on_for_min")),
+            ),
+            models.CheckConstraint(
                 name="plan_hours_end_after_start",
                 condition=Q(ends_at__gt=F("starts_at")),
-            )
+            ),
         ]
 
     def __str__(self) -> str:
@@ -214,6 +330,8 @@ class Source(models.Model):
         MAINS = "mains", "mains"
         GENERATOR = "generator", "generator"
         BUFFER = "buffer", "buffer bank"
+        VEHICLE = "vehicle", "vehicle, engine on"
+        SUN = "sun", "panels"
 
     uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="sources")
@@ -221,6 +339,17 @@ class Source(models.Model):
     kind = models.CharField(max_length=10, choices=Kind)
     max_w = models.FloatField("most at once")
     energy_wh = models.FloatField("energy it holds", null=True, blank=True)
+    capacity_wh = models.FloatField("energy it can hold", null=True, blank=True)
+    max_va = models.FloatField("apparent power", null=True, blank=True)
+    other_w = models.FloatField("other things on it", default=0)
+    quiet_from = models.TimeField(null=True, blank=True)
+    quiet_until = models.TimeField(null=True, blank=True)
+    is_quiet_waived = models.BooleanField("quiet hours waived", default=False)
+    quarter_l_h = models.FloatField("burns at a quarter", null=True, blank=True)
+    full_l_h = models.FloatField("burns at full power", null=True, blank=True)
+    tank_l = models.FloatField("tank", null=True, blank=True)
+    on_hand_l = models.FloatField("fuel on hand", null=True, blank=True)
+    refuel_min = models.PositiveSmallIntegerField("refuelling takes", default=25)
 
     class Meta:
         ordering = ["name"]
@@ -255,6 +384,111 @@ class SourceWindow(models.Model):
 
     def __str__(self) -> str:
         return f"{self.source}: {self.starts_at:%H:%M}–{self.ends_at:%H:%M}Z"
+
+
+class StationSupply(models.Model):
+    """Power at a station itself: it feeds the load first."""
+
+    class Kind(models.TextChoices):
+        MAINS = "mains", "mains"
+        GENERATOR = "generator", "generator"
+        VEHICLE = "vehicle", "vehicle, engine on"
+
+    station = models.ForeignKey(
+        Station, on_delete=models.CASCADE, related_name="supplies"
+    )
+    kind = models.CharField(max_length=10, choices=Kind)
+    name = models.CharField(max_length=60, blank=True)
+    max_w = models.FloatField("most at once")
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+    charges = models.BooleanField("also charges the battery there", default=False)
+    transfer_s = models.FloatField("break at the transfer", default=0)
+
+    class Meta:
+        ordering = ["starts_at"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_supply_possible",
+                condition=Q(max_w__range=(1, 20_000))
+                & Q(transfer_s__range=(0, 60))
+                & Q(ends_at__gt=F("starts_at")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name or self.get_kind_display()
+
+
+class PanelArray(models.Model):
+    """Panels on one controller, at a station or for a source of the yard."""
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="arrays")
+    station = models.ForeignKey(
+        Station, null=True, blank=True, on_delete=models.CASCADE, related_name="arrays"
+    )
+    source = models.ForeignKey(
+        Source, null=True, blank=True, on_delete=models.CASCADE, related_name="arrays"
+    )
+    name = models.CharField(max_length=60)
+    panel = models.ForeignKey(
+        Asset, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
+    )
+    count = models.PositiveSmallIntegerField("in parallel", default=1)
+    vmp_v = models.FloatField("max-power voltage")
+    imp_a = models.FloatField("max-power current")
+    voc_v = models.FloatField("open-circuit voltage")
+    isc_a = models.FloatField("short-circuit current")
+    power_pct_per_c = models.FloatField("power against warmth", default=-0.4)
+    tilt = models.FloatField(default=30)
+    azimuth = models.FloatField("faces", default=180)
+    turns = models.PositiveSmallIntegerField("turned a day", default=0)
+    is_on_ground = models.BooleanField("lies on the ground", default=False)
+    method = models.CharField(
+        "controller",
+        max_length=4,
+        choices=[("mppt", "tracking (MPPT)"), ("pwm", "plain (PWM)")],
+        default="mppt",
+    )
+    max_a = models.FloatField("controller's limit", null=True, blank=True)
+    cable_m = models.FloatField("cable, one way", default=5)
+    cable_awg = models.PositiveSmallIntegerField("cable wire", default=12)
+    dirt_pct = models.FloatField("dirt takes", default=2)
+    factor = models.FloatField("reading against the model", default=1)
+    factor_origin = models.CharField(max_length=120, blank=True)
+    lit_from = models.TimeField("shaded until", null=True, blank=True)
+    lit_until = models.TimeField("shaded after", null=True, blank=True)
+
+    class Meta:
+        ordering = ["name", "pk"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_array_somewhere",
+                condition=Q(station__isnull=False) ^ Q(source__isnull=False),
+            ),
+            models.CheckConstraint(
+                name="plan_array_possible",
+                condition=Q(voc_v__gt=F("vmp_v"))
+                & Q(vmp_v__gt=0)
+                & Q(imp_a__gt=0)
+                & Q(isc_a__gt=0)
+                & Q(count__range=(1, 50))
+                & Q(power_pct_per_c__range=(-1, 0))
+                & Q(tilt__range=(0, 90))
+                & Q(azimuth__range=(0, 360))
+                & Q(turns__range=(0, 24))
+                & Q(dirt_pct__range=(0, 90))
+                & Q(factor__range=(0.05, 2)),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def watts(self) -> float:
+        """Power as printed, all panels. [W]"""
+        return self.vmp_v * self.imp_a * self.count
 
 
 class Bay(models.Model):

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 from uuid import UUID
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.db.models import Max, Model
+from django.db.models import Field, Max, Model
 
 from hollow_kettle.clock import from_local, is_known_zone, real_now
 from hollow_kettle.log.models import Place, PlaceKind
@@ -32,6 +33,7 @@ from .models import (
     SourceWindow,
     Station,
     StationEquipment,
+    StationSupply,
     Walk,
 )
 
@@ -47,11 +49,13 @@ def save_event(
     starts: datetime,
     ends: datetime,
     lateness_min: int = 10,
+    **policy: Any,
 ) -> Event:
     """
     Make or change an event; times are wall-clock times of its zone.
 
-    A new event gets a charging yard and all batteries of the shelf.
+    A new event gets a charging yard and all batteries of the shelf. `policy` holds
+    what else an event has: purpose, own power, skies counted on, reserves.
 
     Raises
     ------
@@ -74,6 +78,8 @@ def save_event(
     event = event or Event()
     event.name, event.zone, event.lateness_min = name, zone, lateness_min
     event.starts_at, event.ends_at = starts_at, ends_at
+    for field, value in policy.items():
+        setattr(event, field, value)
     event.save()
     if is_new:
         Site.objects.create(event=event, name="Charging yard", is_yard=True)
@@ -97,9 +103,12 @@ def save_station(
     latitude: float | None = None,
     longitude: float | None = None,
     walk_min: int | None = None,
+    **power: Any,
 ) -> Station:
     """
     Add a station with its site and its position, or change one.
+
+    `power` holds what else a station has: reconnect, rest, main fuse, feed, words.
 
     Raises
     ------
@@ -117,6 +126,11 @@ def save_station(
     station.name, station.tier, station.purpose = name, tier, purpose
     station.changeover_s = 120 if changeover_s is None else changeover_s
     station.disconnect_v = disconnect_v
+    for attribute, value in power.items():
+        field = Station._meta.get_field(attribute)
+        if value is None and isinstance(field, Field) and not field.null:
+            value = field.get_default()
+        setattr(station, attribute, value)
     station.save()
     site = station.site
     site.name, site.latitude, site.longitude = name, latitude, longitude
@@ -171,18 +185,68 @@ def state_walk(a: Site, b: Site, *, minutes: int | None) -> None:
         Walk.objects.create(a=a, b=b, minutes=minutes)
 
 
-def place_site(site: Site, *, latitude: float | None, longitude: float | None) -> None:
+def place_site(
+    site: Site,
+    *,
+    latitude: float | None,
+    longitude: float | None,
+    altitude_m: float | None = None,
+) -> None:
     """Put a site on the map."""
-    site.latitude, site.longitude = latitude, longitude
-    site.save(update_fields=["latitude", "longitude"])
+    site.latitude, site.longitude, site.altitude_m = latitude, longitude, altitude_m
+    site.save(update_fields=["latitude", "longitude", "altitude_m"])
 
 
 def add_equipment(
-    station: Station, *, equipment: EquipmentType, count: int = 1, step: str = "full"
+    station: Station,
+    *,
+    equipment: EquipmentType,
+    count: int = 1,
+    step: str = "full",
+    used_from: datetime | None = None,
+    used_until: datetime | None = None,
+    **use: Any,
 ) -> StationEquipment:
-    """Give a station some equipment."""
+    """
+    Give a station some equipment; times are wall-clock times of the event's zone.
+
+    `use` holds how it is fed and when it stops: converter, full after, shed at.
+
+    Raises
+    ------
+    ValidationError
+        If it is used until before it is used from.
+    """
+    zone = station.event.zone
+    first = from_local(used_from, zone) if used_from else None
+    last = from_local(used_until, zone) if used_until else None
+    if first and last and last <= first:
+        raise ValidationError({"used_until": "It must end after it starts."})
     return StationEquipment.objects.create(
-        station=station, equipment=equipment, count=count, step=step
+        station=station,
+        equipment=equipment,
+        count=count,
+        step=step,
+        used_from=first,
+        used_until=last,
+        **{name: value for name, value in use.items() if value is not None},
+    )
+
+
+def add_supply(
+    station: Station, *, starts: datetime, ends: datetime, **values: Any
+) -> StationSupply:
+    """
+    Give a station mains, a vehicle or a generator of its own for a while.
+
+    Raises
+    ------
+    ValidationError
+        If it ends before it starts.
+    """
+    starts_at, ends_at = _expanded(station.event, starts, ends)
+    return StationSupply.objects.create(
+        station=station, starts_at=starts_at, ends_at=ends_at, **values
     )
 
 
@@ -196,7 +260,14 @@ def _expanded(
 
 
 def add_hours(
-    station: Station, *, starts: datetime, ends: datetime, pattern: OperatingPattern
+    station: Station,
+    *,
+    starts: datetime,
+    ends: datetime,
+    pattern: OperatingPattern,
+    step: str = "full",
+    on_for_min: int | None = None,
+    every_min: int | None = None,
 ) -> OpenHours:
     """
     Open a station for a while; wall-clock times of the event's zone.
@@ -211,8 +282,18 @@ def add_hours(
         raise ValidationError(
             {"starts": f"{station.name} is open then already; hours must not overlap."}
         )
+    if on_for_min and (every_min or 0) < on_for_min:
+        raise ValidationError(
+            {"every_min": "A listening window must end before the next one begins."}
+        )
     return OpenHours.objects.create(
-        station=station, starts_at=starts_at, ends_at=ends_at, pattern=pattern
+        station=station,
+        starts_at=starts_at,
+        ends_at=ends_at,
+        pattern=pattern,
+        step=step,
+        on_for_min=on_for_min or 0,
+        every_min=(every_min or 0) if on_for_min else 0,
     )
 
 
@@ -226,17 +307,87 @@ def add_source(
     energy_wh: float | None,
     starts: datetime,
     ends: datetime,
+    **limits: Any,
 ) -> Source:
-    """Add a source with the first stretch in which it may run."""
+    """
+    Add a source with the first stretch in which it may run.
+
+    `limits` holds what else a source has: apparent power, other things on it, quiet
+    hours, fuel.
+
+    Raises
+    ------
+    ValidationError
+        If a buffer bank holds nothing known, quiet hours have one end only, or the
+        fuel is half stated.
+    """
     if kind == Source.Kind.BUFFER and energy_wh is None:
         raise ValidationError(
             {"energy_wh": "A buffer bank runs dry: say what it holds."}
         )
+    check_source(energy_wh=energy_wh, **limits)
     starts_at, ends_at = _expanded(event, starts, ends)
+    given = {key: value for key, value in limits.items() if value is not None}
     source = Source.objects.create(
-        event=event, name=name, kind=kind, max_w=max_w, energy_wh=energy_wh
+        event=event, name=name, kind=kind, max_w=max_w, energy_wh=energy_wh, **given
     )
     SourceWindow.objects.create(source=source, starts_at=starts_at, ends_at=ends_at)
+    return source
+
+
+def check_source(
+    *,
+    energy_wh: float | None = None,
+    capacity_wh: float | None = None,
+    quiet_from: Any = None,
+    quiet_until: Any = None,
+    quarter_l_h: float | None = None,
+    full_l_h: float | None = None,
+    tank_l: float | None = None,
+    **_: Any,
+) -> None:
+    """
+    Check what of a source must fit together.
+
+    Raises
+    ------
+    ValidationError
+        Naming the field that doesn't.
+    """
+    if (quiet_from is None) != (quiet_until is None):
+        raise ValidationError({"quiet_until": "Quiet hours need both their ends."})
+    if energy_wh is not None and capacity_wh is not None and capacity_wh < energy_wh:
+        raise ValidationError(
+            {"capacity_wh": f"It holds {energy_wh:g} Wh, so it can hold at least that."}
+        )
+    fuel = (quarter_l_h, full_l_h, tank_l)
+    if any(value is not None for value in fuel) and None in fuel:
+        raise ValidationError(
+            {"tank_l": "For its fuel state the tank and both consumptions."}
+        )
+    if quarter_l_h and full_l_h and full_l_h < quarter_l_h:
+        raise ValidationError(
+            {"full_l_h": "At full power it burns no less than at a quarter."}
+        )
+
+
+def change_source(source: Source, **values: Any) -> Source:
+    """
+    Change a source's limits.
+
+    Raises
+    ------
+    ValidationError
+        If what is stated does not fit together.
+    """
+    check_source(**values)
+    if source.kind == Source.Kind.BUFFER and values.get("energy_wh") is None:
+        raise ValidationError(
+            {"energy_wh": "A buffer bank runs dry: say what it holds."}
+        )
+    for name, value in values.items():
+        setattr(source, name, value)
+    source.save()
     return source
 
 

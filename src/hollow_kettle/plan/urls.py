@@ -2,7 +2,7 @@
 
 from django.urls import include, path
 
-from . import views
+from . import file_views, sun_views, views
 
 app_name = "plan"
 _event = [
@@ -31,11 +31,42 @@ _event = [
     ),
     path("stations/<uuid:station_uid>/hours/", views.hours_add, name="hours_add"),
     path("equipment/<int:pk>/delete/", views.equipment_delete, name="equipment_delete"),
+    path(
+        "stations/<uuid:station_uid>/supplies/add/",
+        sun_views.supply_add,
+        name="supply_add",
+    ),
+    path("stations/<uuid:station_uid>/what-if/", sun_views.what_if, name="what_if"),
+    path("supplies/<int:pk>/delete/", sun_views.supply_delete, name="supply_delete"),
+    path("sun/", sun_views.sun_page, name="sun"),
+    path("sun/arrays/", sun_views.array_add, name="array_add"),
+    path("sun/arrays/<int:pk>/", sun_views.array_edit, name="array_edit"),
+    path("sun/arrays/<int:pk>/reading/", sun_views.array_noon, name="array_noon"),
+    path("sun/arrays/<int:pk>/delete/", sun_views.array_delete, name="array_delete"),
+    path("sun/horizon/<int:site_pk>/", sun_views.horizon_edit, name="horizon_edit"),
+    path("sun/sky/", sun_views.sky_edit, name="sky_edit"),
+    path("sun/sky/import/", sun_views.sky_import, name="sky_import"),
+    path(
+        "sun/sky/import/<uuid:upload_uid>/",
+        sun_views.sky_import_apply,
+        name="sky_import_apply",
+    ),
+    path("copy/", file_views.event_copy, name="event_copy"),
+    path("compare/", file_views.event_compare, name="event_compare"),
+    path("request/", file_views.resource_request, name="resource_request"),
+    path("scenario/", file_views.scenario_export, name="scenario_export"),
+    path("places.geojson", file_views.places_export, name="places_export"),
+    path("hours.ics", file_views.hours_export, name="hours_export"),
     path("hours/<int:pk>/delete/", views.hours_delete, name="hours_delete"),
     path("yard/", views.yard, name="yard"),
     path("yard/sources/", views.source_add, name="source_add"),
     path(
         "yard/sources/<uuid:source_uid>/windows/", views.window_add, name="window_add"
+    ),
+    path(
+        "yard/sources/<uuid:source_uid>/edit/",
+        sun_views.source_edit,
+        name="source_edit",
     ),
     path("yard/bays/", views.bay_add, name="bay_add"),
     path("yard/crews/", views.crew_add, name="crew_add"),
@@ -46,6 +77,7 @@ _event = [
     ),
     path("charge-by/", views.charge_by, name="charge_by"),
     path("places/", views.places, name="places"),
+    path("places/yard/", views.yard_place, name="yard_place"),
     path("places/walk/", views.walk_edit, name="walk_edit"),
     path("batteries/", views.batteries, name="batteries"),
     path("people/", views.duties, name="duties"),
@@ -62,5 +94,11 @@ _event = [
 urlpatterns = [
     path("", views.event_list, name="event_list"),
     path("events/add/", views.event_add, name="event_add"),
+    path("events/import/", file_views.scenario_import, name="scenario_import"),
+    path(
+        "events/import/<uuid:upload_uid>/",
+        file_views.scenario_import_apply,
+        name="scenario_import_apply",
+    ),
     path("events/<uuid:uid>/", include(_event)),
 ]

@@ -27,16 +27,21 @@ from hollow_kettle.shelf.queries import shelf_batteries
 
 from . import board, bridge, forms, queries, services, tables
 from .access import event_or_404, events_visible_to
+from .demand import station_page
+from .ledger import ledger_page
 from .models import (
     Bay,
     Crew,
     Event,
     OpenHours,
+    Purpose,
     Rotation,
     Source,
     Station,
     StationEquipment,
 )
+from .policy import POLICIES, policy_of
+from .strip import little_map, source_strip
 
 PURPOSE = "stations"
 
@@ -63,27 +68,26 @@ def event_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 
 def _event_form(request: HttpRequest, event: Event | None) -> HttpResponse:
-    initial: dict[str, Any] = {"zone": Club.the().zone}
+    initial: dict[str, Any] = {"zone": Club.the().zone, "purpose": Purpose.EXERCISE}
     if event is not None:
-        initial = {
-            "name": event.name,
-            "zone": event.zone,
-            "lateness_min": event.lateness_min,
-            "starts": local(event.starts_at, event.zone).replace(tzinfo=None),
-            "ends": local(event.ends_at, event.zone).replace(tzinfo=None),
+        initial = _span(event) | {
+            name: getattr(event, name)
+            for name in forms.EventForm.base_fields
+            if name not in ("starts", "ends")
         }
     form = forms.EventForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
-        saved = _tried(form, services.save_event, event, **form.cleaned_data)
+        saved = tried(form, services.save_event, event, **form.cleaned_data)
         if saved is not None:
             messages.success(request, f"{saved} is kept.")
             return redirect(saved)
-    context = {"form": form, "event": event}
+    policies = [(Purpose(key).label, one) for key, one in POLICIES.items()]
+    context = {"form": form, "event": event, "policies": policies}
     status = 422 if form.is_bound else 200
     return render(request, "plan/event_edit.html", context, status=status)
 
 
-def _tried(form: django_forms.Form, service: Any, *args: Any, **kwargs: Any) -> Any:
+def tried(form: django_forms.Form, service: Any, *args: Any, **kwargs: Any) -> Any:
     """Call a service; put what it refuses onto the form. None when refused."""
     try:
         return service(*args, **kwargs)
@@ -96,7 +100,8 @@ def _tried(form: django_forms.Form, service: Any, *args: Any, **kwargs: Any) -> 
 def event_detail(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Show the energy ledger."""
     event = event_or_404(request, uid)
-    context = {"event": event, "page": queries.ledger_page(event)}
+    page = ledger_page(event, request.GET.get("sky", ""))
+    context = {"event": event, "page": page, "policy": policy_of(event)}
     return render(request, "plan/event_detail.html", context)
 
 
@@ -116,7 +121,7 @@ def event_state(request: HttpRequest, uid: UUID) -> HttpResponse:
 # --- stations -------------------------------------------------------------------
 
 
-def _station_or_404(event: Event, uid: UUID) -> Station:
+def station_or_404(event: Event, uid: UUID) -> Station:
     stations = event.stations.select_related("site", "event")
     return get_object_or_404(stations, pk=uid)
 
@@ -125,7 +130,7 @@ def _station_or_404(event: Event, uid: UUID) -> Station:
 def station_detail(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
     """Show what a station draws and how long each battery keeps it on."""
     event = event_or_404(request, uid)
-    return _station_page(request, event, _station_or_404(event, station_uid))
+    return _station_page(request, event, station_or_404(event, station_uid))
 
 
 def _station_page(
@@ -134,8 +139,10 @@ def _station_page(
     context = {
         "event": event,
         "station": station,
-        "page": queries.station_page(event, station),
+        "page": station_page(event, station),
         "equipment": station.equipment.select_related("equipment"),
+        "supplies": station.supplies.all(),
+        "arrays": station.arrays.all(),
         "hours": station.hours.select_related("pattern"),
         "walk_min": _walk_from_yard(event, station),
         "equipment_form": forms.EquipmentForm(),
@@ -171,7 +178,7 @@ def station_add(request: HttpRequest, uid: UUID) -> HttpResponse:
 def station_edit(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
     """Change a station."""
     event = event_or_404(request, uid)
-    return _station_form(request, event, _station_or_404(event, station_uid))
+    return _station_form(request, event, station_or_404(event, station_uid))
 
 
 def _station_form(
@@ -180,18 +187,18 @@ def _station_form(
     initial = {}
     if station is not None:
         initial = {
-            "name": station.name,
-            "purpose": station.purpose,
-            "tier": station.tier,
-            "changeover_s": station.changeover_s,
-            "disconnect_v": station.disconnect_v,
+            name: getattr(station, name)
+            for name in forms.StationForm.base_fields
+            if hasattr(station, name)
+        }
+        initial |= {
             "latitude": station.site.latitude,
             "longitude": station.site.longitude,
             "walk_min": _walk_from_yard(event, station),
         }
     form = forms.StationForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
-        saved = _tried(form, services.save_station, event, station, **form.cleaned_data)
+        saved = tried(form, services.save_station, event, station, **form.cleaned_data)
         if saved is not None:
             messages.success(request, f"{saved} is kept.")
             return redirect(saved)
@@ -205,7 +212,7 @@ def _station_form(
 def station_delete(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
     """Take a station out of the event."""
     event = event_or_404(request, uid)
-    station = _station_or_404(event, station_uid)
+    station = station_or_404(event, station_uid)
     try:
         services.remove_station(station)
     except ValidationError as error:
@@ -220,7 +227,7 @@ def station_delete(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRe
 def equipment_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
     """Give a station some equipment."""
     event = event_or_404(request, uid)
-    station = _station_or_404(event, station_uid)
+    station = station_or_404(event, station_uid)
     form = forms.EquipmentForm(request.POST)
     if form.is_valid():
         services.add_equipment(station, **form.cleaned_data)
@@ -233,9 +240,9 @@ def equipment_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRes
 def hours_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
     """Open a station for a while."""
     event = event_or_404(request, uid)
-    station = _station_or_404(event, station_uid)
+    station = station_or_404(event, station_uid)
     form = forms.HoursForm(request.POST)
-    if form.is_valid() and _tried(
+    if form.is_valid() and tried(
         form, services.add_hours, station, **form.cleaned_data
     ):
         return redirect(station)
@@ -315,6 +322,7 @@ def _yard_page(
     context = {
         "event": event,
         "sources": event.sources.prefetch_related("windows", "bays"),
+        "strip": source_strip(event),
         "bays": event.bays.select_related("source"),
         "crews": event.crews.all(),
         "source_form": forms.SourceForm(initial=span),
@@ -333,9 +341,7 @@ def source_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Add a source."""
     event = event_or_404(request, uid)
     form = forms.SourceForm(request.POST)
-    if form.is_valid() and _tried(
-        form, services.add_source, event, **form.cleaned_data
-    ):
+    if form.is_valid() and tried(form, services.add_source, event, **form.cleaned_data):
         return redirect("plan:yard", event.pk)
     return _yard_page(request, event, source_form=form)
 
@@ -347,7 +353,7 @@ def window_add(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpRespons
     event = event_or_404(request, uid)
     source = get_object_or_404(Source, pk=source_uid, event=event)
     form = forms.WindowForm(request.POST)
-    if form.is_valid() and _tried(
+    if form.is_valid() and tried(
         form, services.add_window, source, **form.cleaned_data
     ):
         return redirect("plan:yard", event.pk)
@@ -360,7 +366,7 @@ def bay_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Add a bay."""
     event = event_or_404(request, uid)
     form = forms.BayForm(request.POST, event=event)
-    if form.is_valid() and _tried(form, services.add_bay, event, **form.cleaned_data):
+    if form.is_valid() and tried(form, services.add_bay, event, **form.cleaned_data):
         return redirect("plan:yard", event.pk)
     return _yard_page(request, event, bay_form=form)
 
@@ -371,7 +377,7 @@ def crew_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Put people on duty."""
     event = event_or_404(request, uid)
     form = forms.CrewForm(request.POST)
-    if form.is_valid() and _tried(form, services.add_crew, event, **form.cleaned_data):
+    if form.is_valid() and tried(form, services.add_crew, event, **form.cleaned_data):
         return redirect("plan:yard", event.pk)
     return _yard_page(request, event, crew_form=form)
 
@@ -429,14 +435,42 @@ def places(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 
 def _places_page(
-    request: HttpRequest, event: Event, faults: dict[str, str] | None = None
+    request: HttpRequest,
+    event: Event,
+    faults: dict[str, str] | None = None,
+    yard_form: django_forms.Form | None = None,
 ) -> HttpResponse:
     sites = list(event.sites.all())
+    yard = next((site for site in sites if site.is_yard), None)
+    names = forms.YardPlaceForm.base_fields
     minutes = bridge.walk_minutes(event)
     rows = [(a, [(b, minutes.get((a.pk, b.pk))) for b in sites]) for a in sites]
-    context = {"event": event, "sites": sites, "rows": rows, "faults": faults or {}}
-    status = 422 if faults else 200
+    context = {
+        "event": event,
+        "sites": sites,
+        "rows": rows,
+        "faults": faults or {},
+        "map": little_map(sites),
+        "yard_form": yard_form
+        or forms.YardPlaceForm(
+            initial={name: getattr(yard, name) for name in names} if yard else None
+        ),
+    }
+    status = 422 if faults or yard_form else 200
     return render(request, "plan/places.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def yard_place(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Put the charging yard on the map."""
+    event = event_or_404(request, uid)
+    form = forms.YardPlaceForm(request.POST)
+    if not form.is_valid():
+        return _places_page(request, event, yard_form=form)
+    services.place_site(event.sites.get(is_yard=True), **form.cleaned_data)
+    messages.success(request, "The yard is on the map.")
+    return redirect("plan:places", event.pk)
 
 
 @require_POST

@@ -14,8 +14,8 @@ import numpy as np
 from powercore.battery import disconnect_of, refusal
 from powercore.charging import ChargeModel
 from powercore.loads import load_w
-from powercore.sources import SUN, SourcePlan, running
 from powercore.scenario import YARD, BatteryPlan, BayPlan, Scenario, StationPlan
+from powercore.sources import SUN, SourcePlan, running
 from powercore.values import FloatArray
 
 SERVE, CHARGE, CARRIED, WAIT = "serve", "charge", "carried", "wait"
@@ -80,7 +80,9 @@ class Problem:
         Quiet hours, stops for fuel with all bays in use, and the end of the fuel
         are out of its windows; panels count for nothing.
         """
-        bays_w = sum(bay.max_w for bay in self.bays.values() if bay.source == source.key)
+        bays_w = sum(
+            bay.max_w for bay in self.bays.values() if bay.source == source.key
+        )
         windows = running(source, source.other_w + min(bays_w, source.max_w)).windows
         return replace(
             source,

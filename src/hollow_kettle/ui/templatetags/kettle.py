@@ -94,6 +94,23 @@ def span(value: float | None) -> str:
 
 
 @register.filter
+def signed(value: float | None) -> str:
+    """A difference with its sign: +2.9, with thousands commas from 100 on."""
+    if value is None:
+        return "–"
+    return f"{value:+,.0f}" if abs(value) >= 100 else f"{value:+.1f}"
+
+
+@register.filter
+def amount(value: float | None) -> str:
+    """A figure with one decimal, none where it has none or from 100 on."""
+    if value is None:
+        return "–"
+    whole = abs(value) >= 100 or float(value).is_integer()
+    return f"{value:,.0f}" if whole else f"{value:.1f}"
+
+
+@register.filter
 def minutes(value: float | None) -> str:
     """Whole minutes."""
     return "–" if value is None else f"{value:.0f}"

@@ -1,0 +1,170 @@
+"""What a station asks for: its demand with its parts, its steps, what lasts there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from hollow_kettle.ui.drawing import Scale, points
+from powercore.budget import Endurance, endurance
+from powercore.errors import PowercoreError
+from powercore.loads import Step, bad_day_w, demand_w, load_w, peak_current_a
+from powercore.rotation.problem import Problem
+from powercore.runtime import hours_at
+from powercore.scenario import FORECAST, StationPlan
+from powercore.values import BUS_V, FloatArray
+
+from .cache import problem_for
+from .models import Event, Station
+from .queries import hour_ticks
+
+
+@dataclass(frozen=True, slots=True)
+class DemandPart:
+    """One load's share of a demand drawing, stacked on those before it."""
+
+    name: str
+    outline: str
+    wh: float
+    mean_w: float
+
+
+@dataclass(frozen=True, slots=True)
+class StepRow:
+    """A power step: what it draws, and how long the first battery lasts on it."""
+
+    words: str
+    mean_w: float
+    peak_a: float
+    lasts_h: float
+    say: str
+
+
+@dataclass(frozen=True, slots=True)
+class StationPage:
+    """What one station asks for, and how long each battery would keep it on."""
+
+    need_wh: float = 0.0
+    mean_a: float = 0.0
+    bad_a: float = 0.0
+    peak_a: float = 0.0
+    open_h: float = 0.0
+    batteries: list[tuple[str, Endurance]] = field(default_factory=list)
+    #: Demand as stacked areas, sun over it, and the hours beneath.
+    demand: list[DemandPart] = field(default_factory=list)
+    sun: str = ""
+    ticks: list[tuple[float, str]] = field(default_factory=list)
+    most_w: float = 0.0
+    steps: list[StepRow] = field(default_factory=list)
+    drop_v: float = 0.0
+    trouble: str = ""
+
+
+def station_page(event: Event, station: Station) -> StationPage:
+    """Work out a station's demand and endurance."""
+    try:
+        found = problem_for(event)
+        problem, key = found.problem, str(station.pk)
+        plan = problem.stations[key]
+        feeding = plan.feeding(problem.grid)
+        lasts = [
+            (problem.batteries[item.battery].tag, item)
+            for item in endurance(problem, key)
+        ]
+        number = list(problem.stations).index(key)
+        sun_w = found.suns[FORECAST][0][number] if FORECAST in found.suns else None
+    except PowercoreError as error:
+        return StationPage(trouble=str(error))
+    watts = problem.load_w[key]
+    open_steps = int((watts > 0).sum())
+    most_w = float(max(watts.max(), 1.0 if sun_w is None else sun_w.max(), 1.0))
+    x, y = Scale(0, event.span_min, 4, 636), Scale(0, most_w, 132, 8)
+    mean_a = float(watts.sum()) / open_steps / BUS_V if open_steps else 0.0
+    return StationPage(
+        need_wh=float(watts.sum()) * problem.grid.step_min / 60,
+        mean_a=mean_a,
+        bad_a=bad_day_w(mean_a, plan.spread),
+        peak_a=plan.peak_a,
+        open_h=open_steps * problem.grid.step_min / 60,
+        batteries=lasts,
+        demand=_stacked(problem, plan, x, y),
+        sun="" if sun_w is None or not plan.arrays else _stepped(problem, sun_w, x, y),
+        ticks=hour_ticks(event, x),
+        most_w=most_w,
+        steps=_steps(problem, plan, lasts),
+        drop_v=feeding.peak_a * plan.path_ohm,
+    )
+
+
+def _stacked(
+    problem: Problem, plan: StationPlan, x: Scale, y: Scale
+) -> list[DemandPart]:
+    """Each load's area on top of those before it; the largest at the bottom."""
+    grid = problem.grid
+    series = [(load, load_w(grid, load, plan.openings)) for load in plan.loads]
+    series.sort(key=lambda pair: -float(pair[1].sum()))
+    below, parts = np.zeros(grid.count), []
+    for load, watts in series:
+        above = below + watts
+        ran = watts > 0
+        parts.append(
+            DemandPart(
+                name=f"{load.count} × {load.name}" if load.count > 1 else load.name,
+                outline=_between(problem, below, above, x, y),
+                wh=float(watts.sum()) * grid.step_min / 60,
+                mean_w=float(watts[ran].mean()) if ran.any() else 0.0,
+            )
+        )
+        below = above
+    return parts
+
+
+def _between(
+    problem: Problem, low: FloatArray, high: FloatArray, x: Scale, y: Scale
+) -> str:
+    """The area between two stepped lines."""
+    step = problem.grid.step_min
+    there, back = [], []
+    for number in range(problem.grid.count):
+        left, right = x(number * step), x((number + 1) * step)
+        there += [(left, y(float(high[number]))), (right, y(float(high[number])))]
+        back += [(left, y(float(low[number]))), (right, y(float(low[number])))]
+    return points(there + back[::-1])
+
+
+def _stepped(problem: Problem, watts: FloatArray, x: Scale, y: Scale) -> str:
+    step = problem.grid.step_min
+    return points(
+        [(x((n + 0.5) * step), y(float(value))) for n, value in enumerate(watts)]
+    )
+
+
+def _steps(
+    problem: Problem, plan: StationPlan, lasts: list[tuple[str, Endurance]]
+) -> list[StepRow]:
+    """What each power step draws on the mean of the open hours."""
+    usable = next((item for _, item in lasts if item.refusal is None), None)
+    if usable is None or not plan.openings:
+        return []
+    feed = problem.feed(plan.key, usable.battery)
+    held_wh = (1 - feed.reserve_soc) * feed.capacity_wh
+    rows = []
+    for step, words, say in (
+        (Step.FULL, "full", ""),
+        (Step.LOW, "low power", plan.low_words),
+        (Step.WATCH, "receive watch", plan.watch_words),
+    ):
+        openings = [replace(one, step=step) for one in plan.openings]
+        watts = demand_w(problem.grid, plan.loads, openings)
+        mean_w = float(watts[watts > 0].mean()) if (watts > 0).any() else 0.0
+        rows.append(
+            StepRow(
+                words=words,
+                mean_w=mean_w,
+                peak_a=peak_current_a(plan.loads, [step]),
+                lasts_h=hours_at(held_wh, mean_w),
+                say=say,
+            )
+        )
+    return rows

@@ -1,0 +1,138 @@
+"""An event copied, compared, handed over as a file, and what it asks for."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from django.contrib import messages
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
+
+from hollow_kettle.exchange.forms import UploadForm
+from hollow_kettle.exchange.imports import apply_upload
+from hollow_kettle.exchange.services import keep_upload
+from hollow_kettle.exchange.tables import TableFault
+from hollow_kettle.people.access import access_of, actor_of, coordinator_only
+from powercore.errors import PowercoreError
+
+from . import forms, scenario_files
+from .access import event_or_404, events_visible_to
+from .compare import compare, requests_of
+from .copies import copy_event, next_year
+from .models import Event
+from .views import tried
+
+PURPOSE = "scenario"
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def event_copy(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Copy an event to another date."""
+    event = event_or_404(request, uid)
+    initial = {"name": event.name, "starts": next_year(event)}
+    form = forms.CopyForm(request.POST or None, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        copy = tried(form, copy_event, event, **form.cleaned_data)
+        if copy is not None:
+            messages.success(request, f"{copy} is a copy now; change what differs.")
+            return redirect(copy)
+    context = {"event": event, "form": form}
+    status = 422 if form.is_bound else 200
+    return render(request, "plan/event_copy.html", context, status=status)
+
+
+@require_safe
+def event_compare(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Set two events side by side."""
+    event = event_or_404(request, uid)
+    visible = events_visible_to(access_of(request)).exclude(pk=event.pk)
+    others = sorted(visible, key=lambda one: one.pk != event.copied_from_id)
+    asked = [one for one in others if str(one.pk) == request.GET.get("with", "")]
+    other = next(iter([*asked, *others]), None)
+    found = compare(event, other) if other is not None else None
+    context = {"event": event, "other": other, "others": others, "found": found}
+    return render(request, "plan/event_compare.html", context)
+
+
+@require_safe
+def resource_request(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show what an event lacks: what, how many, needed by when."""
+    event = event_or_404(request, uid)
+    context = {"event": event, "found": requests_of(event)}
+    return render(request, "plan/resource_request.html", context)
+
+
+def _file(content: bytes, kind: str, name: str) -> HttpResponse:
+    response = HttpResponse(content, content_type=kind)
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    return response
+
+
+@require_safe
+def scenario_export(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Give the whole event as one open file."""
+    event = event_or_404(request, uid)
+    try:
+        content = scenario_files.export_scenario(event)
+    except PowercoreError as error:
+        messages.error(request, str(error))
+        return redirect(event)
+    return _file(content, "application/json", "scenario.json")
+
+
+@require_safe
+def places_export(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Give the places as GeoJSON."""
+    event: Event = event_or_404(request, uid)
+    content = scenario_files.places_geojson(event)
+    return _file(content, "application/geo+json", "places.geojson")
+
+
+@require_safe
+def hours_export(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Give open hours and duties as iCalendar."""
+    event = event_or_404(request, uid)
+    content = scenario_files.hours_calendar(event)
+    return _file(content, "text/calendar; charset=utf-8", "hours.ics")
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def scenario_import(request: HttpRequest) -> HttpResponse:
+    """Read a scenario file and show what it would do, before anything is kept."""
+    form = UploadForm(request.POST or None, request.FILES or None)
+    form.fields["file"].label = "Scenario file (JSON)"
+    context: dict[str, object] = {"form": form}
+    if request.method == "POST" and form.is_valid():
+        try:
+            upload = keep_upload(
+                form.cleaned_data["file"], purpose=PURPOSE, by=actor_of(request)
+            )
+            preview = scenario_files.preview_scenario(bytes(upload.content))
+            context |= {"upload": upload, "preview": preview}
+        except (TableFault, PowercoreError) as error:
+            form.add_error("file", str(error))
+    status = 422 if form.errors else 200
+    return render(request, "plan/scenario_import.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def scenario_import_apply(request: HttpRequest, upload_uid: UUID) -> HttpResponse:
+    """Make an event of a file whose preview was seen."""
+    by = actor_of(request)
+
+    def apply(content: bytes) -> Event:
+        return scenario_files.import_scenario(content, by=by)
+
+    event = apply_upload(request, upload_uid, purpose=PURPOSE, apply=apply)
+    if event is None:
+        return redirect("plan:scenario_import")
+    messages.success(request, f"{event} is in the plan.")
+    return redirect(event)

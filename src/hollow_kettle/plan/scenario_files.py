@@ -1,0 +1,505 @@
+"""An event as one open file, out and in; places as GeoJSON, hours as iCalendar."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, time, timedelta
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.utils.text import slugify
+from icalendar import Calendar
+from icalendar import Event as CalendarEvent
+
+from hollow_kettle.clock import local, real_now
+from hollow_kettle.people.models import Actor
+from hollow_kettle.shelf.models import Asset, EquipmentStep, EquipmentType
+from hollow_kettle.shelf.services import record_capacity, save_battery
+from powercore import scenario as core
+from powercore.errors import PowercoreError
+from powercore.loads import Draw, Load, Pattern
+from powercore.scenario import YARD
+from powercore.sources import SourcePlan
+from powercore.values import BUS_V, Window, without
+
+from . import bridge, services, sun
+from .models import (
+    Crew,
+    Event,
+    OperatingPattern,
+    PanelArray,
+    SkyHour,
+    Source,
+    SourceWindow,
+    Station,
+    StationEquipment,
+    StationSupply,
+)
+
+ORIGIN = "from a scenario file"
+
+
+def export_scenario(event: Event) -> bytes:
+    """
+    Return the whole event as a scenario file.
+
+    Raises
+    ------
+    PowercoreError
+        If what is noted of it makes no sense together.
+    """
+    return json.dumps(
+        json.loads(core.encode(bridge.scenario_of(event))), indent=1, ensure_ascii=False
+    ).encode()
+
+
+@dataclass(slots=True)
+class FilePreview:
+    """What bringing in a scenario file would do."""
+
+    scenario: core.Scenario
+    known: list[str] = field(default_factory=list)
+    new: list[str] = field(default_factory=list)
+    differ: list[str] = field(default_factory=list)
+    new_equipment: list[str] = field(default_factory=list)
+
+
+def preview_scenario(content: bytes) -> FilePreview:
+    """
+    Read a scenario file and say what it would do; nothing is kept.
+
+    Raises
+    ------
+    powercore.scenario.UnreadableScenario
+        Naming the path of what is wrong.
+    """
+    scenario = core.decode(content)
+    preview = FilePreview(scenario)
+    shelf = _shelf()
+    for battery in scenario.batteries:
+        asset = shelf.get(battery.tag.casefold())
+        if asset is None:
+            preview.new.append(battery.tag)
+        elif asset.battery.chemistry != battery.pack.chemistry or (
+            abs(asset.battery.nameplate_ah - battery.pack.nameplate_ah) > 0.01
+        ):
+            preview.differ.append(battery.tag)
+        else:
+            preview.known.append(battery.tag)
+    names = {
+        load.name or "load" for station in scenario.stations for load in station.loads
+    }
+    owned = set(EquipmentType.objects.values_list("name", flat=True))
+    preview.new_equipment = sorted(names - owned)
+    return preview
+
+
+def _shelf() -> dict[str, Asset]:
+    return {one.tag.casefold(): one for one in Asset.objects.batteries()}
+
+
+@transaction.atomic
+def import_scenario(content: bytes, *, by: Actor) -> Event:
+    """
+    Make an event of a scenario file: all of it or nothing.
+
+    Batteries are taken from the shelf by their tags; what is not there comes onto
+    it. Equipment and patterns that the library lacks come into it.
+
+    Raises
+    ------
+    ValidationError
+        If the file can't be read, or a battery of that tag is another one here.
+    """
+    try:
+        preview = preview_scenario(content)
+    except PowercoreError as error:
+        raise ValidationError(str(error)) from error
+    if preview.differ:
+        raise ValidationError(
+            f"Here {', '.join(preview.differ)} are other batteries than in the file; "
+            "change the tags in one of them."
+        )
+    scenario = preview.scenario
+    starts = datetime.fromisoformat(scenario.starts_at)
+    wall = local(starts, scenario.zone).replace(tzinfo=None)
+    ends = local(starts + timedelta(minutes=scenario.span_min), scenario.zone)
+    event = services.save_event(
+        None,
+        name=scenario.name,
+        zone=scenario.zone,
+        starts=wall,
+        ends=ends.replace(tzinfo=None),
+        lateness_min=scenario.lateness_min,
+        purpose=scenario.purpose,
+        is_own_power=scenario.is_own_power,
+        first_tier_sky=scenario.first_tier_sky,
+        other_sky=scenario.other_sky,
+    )
+    _batteries(event, scenario, by)
+    spots = {spot.key: spot for spot in scenario.spots}
+    yard = event.sites.get(is_yard=True)
+    if YARD in spots or scenario.site is not None:
+        place = spots.get(YARD) or scenario.site
+        assert place is not None  # noqa: S101 - one of them is there
+        yard.latitude, yard.longitude = place.latitude, place.longitude
+        yard.altitude_m = scenario.site.altitude_m if scenario.site else None
+        yard.save()
+    for plan in scenario.stations:
+        _station(event, plan, spots.get(plan.key))
+    sources = {plan.key: _source(event, plan) for plan in scenario.sources}
+    for bay in scenario.bays:
+        services.add_bay(
+            event,
+            name=bay.name,
+            source=sources[bay.source],
+            max_w=bay.max_w,
+            chemistries=list(bay.chemistries),
+        )
+    Crew.objects.bulk_create(
+        Crew(
+            event=event,
+            name=crew.name,
+            does=crew.does,
+            starts_at=event.moment_of(crew.start_min),
+            ends_at=event.moment_of(crew.end_min),
+        )
+        for crew in scenario.crews
+    )
+    _sky(event, scenario)
+    return event
+
+
+def _batteries(event: Event, scenario: core.Scenario, by: Actor) -> None:
+    shelf, chosen = _shelf(), []
+    for plan in scenario.batteries:
+        asset = shelf.get(plan.tag.casefold())
+        if asset is None:
+            pack = plan.pack
+            asset = save_battery(
+                None,
+                by=by,
+                tag=plan.tag,
+                chemistry=pack.chemistry,
+                series=pack.series,
+                parallel=pack.parallel,
+                nameplate_ah=pack.nameplate_ah,
+                mass_kg=plan.mass_kg,
+                max_charge_a=plan.max_charge_a,
+                max_discharge_a=plan.max_discharge_a,
+                note=f"Came with {scenario.name}.",
+            )
+            if pack.tested_ah is not None:
+                record_capacity(
+                    asset,
+                    tested_ah=pack.tested_ah,
+                    sd=0.04 * pack.tested_ah,
+                    by=by,
+                    origin=ORIGIN,
+                    evidence=scenario.name,
+                )
+        chosen.append(asset.pk)
+    services.choose_batteries(event, chosen)
+
+
+def _station(event: Event, plan: core.StationPlan, spot: core.Spot | None) -> Station:
+    extra_ohm = plan.path_ohm - core.USUAL_PATH_OHM
+    station = services.save_station(
+        event,
+        name=plan.name,
+        tier=plan.tier,
+        purpose=plan.about,
+        changeover_s=plan.changeover_s,
+        disconnect_v=plan.disconnect_v,
+        latitude=spot.latitude if spot else None,
+        longitude=spot.longitude if spot else None,
+        walk_min=plan.walk_min,
+        reconnect_v=plan.reconnect_v,
+        rest_min=plan.rest_min,
+        main_fuse_a=plan.main_fuse_a,
+        # The file has the feed's resistance: the same as so much AWG 12.
+        feed_m=round(extra_ohm / 0.0104214, 3) if extra_ohm > 1e-9 else None,
+        feed_awg=12 if extra_ohm > 1e-9 else None,
+        spread_pct=plan.spread * 100,
+        low_words=plan.low_words,
+        watch_words=plan.watch_words,
+    )
+    for load in plan.loads:
+        _equipment(event, station, plan, load)
+    for opening in plan.openings:
+        station.hours.create(
+            starts_at=event.moment_of(opening.start_min),
+            ends_at=event.moment_of(opening.end_min),
+            pattern=_pattern(opening.pattern),
+            step=opening.step,
+            on_for_min=opening.on_for_min,
+            every_min=opening.every_min,
+        )
+    StationSupply.objects.bulk_create(
+        StationSupply(
+            station=station,
+            kind=supply.kind,
+            name=supply.name,
+            max_w=supply.max_w,
+            charges=supply.charges,
+            transfer_s=supply.transfer_s,
+            starts_at=event.moment_of(window.start_min),
+            ends_at=event.moment_of(window.end_min),
+        )
+        for supply in plan.supplies
+        for window in supply.windows
+    )
+    _arrays(event, plan.arrays, station=station)
+    return station
+
+
+def _equipment(
+    event: Event, station: Station, plan: core.StationPlan, load: Load
+) -> None:
+    windows = load.windows if load.windows is not None else (None,)
+    for window in windows:
+        StationEquipment.objects.create(
+            station=station,
+            equipment=_kind_of(load, plan),
+            count=load.count,
+            efficiency_pct=load.efficiency * 100,
+            idle_w=load.idle_a * BUS_V,
+            fills_wh=load.fills_wh,
+            shed_pct=None if load.shed_soc is None else load.shed_soc * 100,
+            used_from=event.moment_of(window.start_min) if window else None,
+            used_until=event.moment_of(window.end_min) if window else None,
+        )
+
+
+def _kind_of(load: Load, plan: core.StationPlan) -> EquipmentType:
+    """Equipment of the library with these currents, or a new kind."""
+    name = (load.name or "load")[:80]
+    for kind in EquipmentType.objects.filter(name=name).prefetch_related("steps"):
+        steps = {one.step: bridge.draw_of(one) for one in kind.steps.all()}
+        is_same = steps.get("full") == load.draw and steps.get("low") == load.low
+        if is_same and plan.device_min_v >= kind.min_v <= plan.device_max_v:
+            return kind
+    base = slugify(name)[:30] or "load"
+    key, number = base, 1
+    while EquipmentType.objects.filter(pk=key).exists():
+        number += 1
+        key = f"{base}-{number}"
+    kind = EquipmentType.objects.create(
+        key=key,
+        name=name,
+        origin=ORIGIN,
+        min_v=plan.device_min_v,
+        max_v=plan.device_max_v,
+    )
+    for step, draw in (("full", load.draw), ("low", load.low)):
+        if draw is not None:
+            _step(kind, step, draw)
+    return kind
+
+
+def _step(kind: EquipmentType, step: str, draw: Draw) -> None:
+    EquipmentStep.objects.create(
+        equipment=kind,
+        step=step,
+        standby_a=draw.standby_a,
+        receive_a=draw.receive_a,
+        transmit_idle_a=draw.transmit_idle_a,
+        key_down_a=draw.key_down_a,
+    )
+
+
+def _pattern(pattern: Pattern) -> OperatingPattern:
+    found = OperatingPattern.objects.filter(
+        transmit_share=pattern.transmit_share,
+        standby_share=pattern.standby_share,
+        duty=pattern.duty,
+    ).first()
+    if found is not None:
+        return found
+    share, duty = pattern.transmit_share, pattern.duty
+    name = f"transmits {share:.0%}, duty {duty:.0%}"
+    key = slugify(f"file {share:.4f} {pattern.standby_share:.4f} {duty:.4f}")[:40]
+    found, _ = OperatingPattern.objects.get_or_create(
+        key=key,
+        defaults={
+            "name": name,
+            "transmit_share": share,
+            "standby_share": pattern.standby_share,
+            "duty": duty,
+            "origin": ORIGIN,
+        },
+    )
+    return found
+
+
+def _source(event: Event, plan: SourcePlan) -> Source:
+    fuel = plan.fuel
+    quiet = _daily(event, plan.quiet)
+    windows = plan.windows
+    if plan.quiet and quiet is None:
+        windows = without(windows, plan.quiet)
+    source = Source.objects.create(
+        event=event,
+        name=plan.name,
+        kind=plan.kind,
+        max_w=max(plan.max_w, 1.0),
+        energy_wh=plan.energy_wh,
+        capacity_wh=plan.capacity_wh,
+        max_va=plan.max_va,
+        other_w=plan.other_w,
+        quiet_from=quiet[0] if quiet else None,
+        quiet_until=quiet[1] if quiet else None,
+        is_quiet_waived=plan.is_quiet_waived,
+        quarter_l_h=fuel.quarter_l_h if fuel else None,
+        full_l_h=fuel.full_l_h if fuel else None,
+        tank_l=fuel.tank_l if fuel else None,
+        on_hand_l=fuel.on_hand_l if fuel else None,
+        refuel_min=fuel.refuel_min if fuel else 25,
+    )
+    SourceWindow.objects.bulk_create(
+        SourceWindow(
+            source=source,
+            starts_at=event.moment_of(window.start_min),
+            ends_at=event.moment_of(window.end_min),
+        )
+        for window in windows
+    )
+    _arrays(event, plan.arrays, source=source)
+    return source
+
+
+def _daily(event: Event, quiet: tuple[Window, ...]) -> Any:
+    """Quiet hours as times of day, when every window is those; else None."""
+    inside = [
+        one for one in quiet if one.start_min > 0 and one.end_min < event.span_min
+    ]
+    for one in inside or quiet:
+        first, last = (
+            local(event.moment_of(minute), event.zone).time()
+            for minute in (one.start_min, one.end_min)
+        )
+        trial = Source(quiet_from=first, quiet_until=last)
+        if bridge.quiet_windows(event, trial, 0) == quiet:
+            return first, last
+    return None
+
+
+def _arrays(
+    event: Event,
+    arrays: tuple[Any, ...],
+    *,
+    station: Station | None = None,
+    source: Source | None = None,
+) -> None:
+    site = station.site if station else event.sites.get(is_yard=True)
+    for array in arrays:
+        row = PanelArray(
+            event=event,
+            station=station,
+            source=source,
+            name=array.name[:60] or "panels",
+            vmp_v=array.vmp_v,
+            imp_a=array.imp_a,
+            voc_v=array.voc_v,
+            isc_a=array.isc_a,
+            power_pct_per_c=array.power_per_c * 100,
+            tilt=array.tilt,
+            azimuth=array.azimuth,
+            turns=array.turns,
+            is_on_ground=array.is_on_ground,
+            method=array.method,
+            max_a=array.max_a,
+            # The file has the cable's resistance: the same as so much AWG 12.
+            cable_m=round(array.cable_ohm / 0.0104214, 3),
+            cable_awg=12,
+            dirt_pct=array.dirt * 100,
+            factor=array.factor,
+            lit_from=_time_of(array.lit_from_min) if array.lit_from_min else None,
+            lit_until=(
+                _time_of(array.lit_until_min) if array.lit_until_min < 1440 else None
+            ),
+        )
+        row.save()
+        if array.horizon:
+            sun.set_horizon(site, list(array.horizon))
+
+
+def _time_of(minute: int) -> time:
+    return time(minute // 60, minute % 60)
+
+
+def _sky(event: Event, scenario: core.Scenario) -> None:
+    names = ("oktas", "air_c", "wind_ms", "global_w", "beam_w", "diffuse_w")
+    rows = [
+        SkyHour(
+            event=event,
+            at=event.moment_of(hour.start_min),
+            **{name: getattr(hour, name) for name in names},
+        )
+        for hour in scenario.sky
+    ]
+    if rows:
+        sun.set_sky(event, rows, origin=scenario.sky_origin or ORIGIN)
+
+
+# --- places and hours -------------------------------------------------------------
+
+
+def places_geojson(event: Event) -> bytes:
+    """Places of an event that are on the map, as GeoJSON (RFC 7946)."""
+    stations = {one.site_id: one for one in event.stations.all()}
+    features = []
+    for site in event.sites.exclude(latitude=None).exclude(longitude=None):
+        station = stations.get(site.pk)
+        properties: dict[str, Any] = {"name": site.name, "kind": "yard"}
+        if station is not None:
+            properties |= {
+                "kind": "station",
+                "tier": station.tier,
+                "purpose": station.purpose,
+            }
+        features.append(
+            {
+                "type": "Feature",
+                "geometry": {
+                    "type": "Point",
+                    "coordinates": [site.longitude, site.latitude],
+                },
+                "properties": properties,
+            }
+        )
+    found = {"type": "FeatureCollection", "features": features}
+    return json.dumps(found, indent=1, ensure_ascii=False).encode()
+
+
+def hours_calendar(event: Event) -> bytes:
+    """Open hours of stations and duties of crews, as iCalendar (RFC 5545)."""
+    calendar = Calendar()
+    calendar.add("prodid", "-//Hollow Kettle//plan//EN")
+    calendar.add("version", "2.0")
+    calendar.add("x-wr-calname", event.name)
+    stamp = real_now()
+    for station in event.stations.prefetch_related("hours__pattern"):
+        for hours in station.hours.all():
+            words = f"{station.name}: {hours.pattern.name}"
+            if hours.step != "full":
+                words += f", {hours.get_step_display()}"
+            entry = _entry(f"hours-{hours.pk}-{event.pk}", words, hours, stamp)
+            entry.add("location", station.name)
+            calendar.add_component(entry)
+    for crew in event.crews.all():
+        words = f"{crew.name} {crew.get_does_display()}"
+        calendar.add_component(_entry(f"crew-{crew.pk}-{event.pk}", words, crew, stamp))
+    return calendar.to_ical()
+
+
+def _entry(uid: str, words: str, row: Any, stamp: datetime) -> CalendarEvent:
+    entry = CalendarEvent()
+    entry.add("uid", f"{uid}@hollow-kettle.invalid")
+    entry.add("dtstamp", stamp.astimezone(UTC))
+    entry.add("dtstart", row.starts_at.astimezone(UTC))
+    entry.add("dtend", row.ends_at.astimezone(UTC))
+    entry.add("summary", words)
+    return entry

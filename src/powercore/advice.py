@@ -1,0 +1,163 @@
+"""
+What looks wrong in a scenario as a plan: findings before anything is carried out.
+
+The findings on kits are in `checks`; these look at stations, sources and sun.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from powercore.arrays import Array
+from powercore.rotation.problem import Problem
+from powercore.scenario import arrays_of
+from powercore.sources import GENERATOR, SUN
+from powercore.values import BUS_V
+
+#: Sustained current against a fuse. (0 to 1) Common practice, no source.
+SUSTAINED = 0.8
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Advice:
+    """Something that a coordinator should look at."""
+
+    #: "stop", "caution" or "note".
+    severity: str
+    #: Key of the station or source it concerns; empty for the event.
+    about: str
+    words: str
+    remedy: str
+
+
+def advice(problem: Problem) -> list[Advice]:
+    """All that looks wrong, stops first."""
+    rank = {"stop": 0, "caution": 1, "note": 2}
+    found = [*_stations(problem), *_sources(problem), *_event(problem)]
+    return sorted(found, key=lambda one: rank[one.severity])
+
+
+def _stations(problem: Problem) -> Iterator[Advice]:
+    for key, station in problem.stations.items():
+        if not station.openings or not station.loads:
+            yield Advice(
+                severity="note",
+                about=key,
+                words=f"{station.name} draws nothing",
+                remedy="give it equipment and open hours",
+            )
+            continue
+        feeding = station.feeding(problem.grid)
+        fuse = station.main_fuse_a
+        if fuse is not None and feeding.peak_a > fuse:
+            yield Advice(
+                severity="caution",
+                about=key,
+                words=f"{station.name} peaks at {feeding.peak_a:.1f} A on a {fuse:g} A "
+                "main fuse",
+                remedy="transmit one at a time, or split the feed; never a fuse above "
+                "the wire",
+            )
+        elif fuse is not None and feeding.mean_a > SUSTAINED * fuse:
+            yield Advice(
+                severity="caution",
+                about=key,
+                words=f"{station.name} draws {feeding.mean_a:.1f} A on the mean, over "
+                f"80 % of its {fuse:g} A main fuse",
+                remedy="fewer things on this feed",
+            )
+        usable = [
+            battery
+            for battery in problem.batteries
+            if problem.feed(key, battery).refusal is None
+            and not problem.batteries[battery].is_on_hold
+        ]
+        if not usable:
+            yield Advice(
+                severity="stop",
+                about=key,
+                words=f"no battery of the event can feed {station.name}",
+                remedy="look at the volts its devices need and at peak currents",
+            )
+        drop_v = feeding.peak_a * station.path_ohm
+        if drop_v > 0.1 * BUS_V:
+            yield Advice(
+                severity="caution",
+                about=key,
+                words=f"{drop_v:.1f} V are lost at {station.name} key down",
+                remedy="a shorter or thicker feed, or the battery at the station",
+            )
+        for supply in station.supplies:
+            if supply.max_w < feeding.peak_a * BUS_V:
+                yield Advice(
+                    severity="caution",
+                    about=key,
+                    words=f"{supply.name or supply.kind} at {station.name} gives "
+                    f"{supply.max_w:.0f} W, key down takes "
+                    f"{feeding.peak_a * BUS_V:.0f} W",
+                    remedy="a battery beside it bridges the peaks",
+                )
+        for array in station.arrays:
+            yield from _array(key, station.name, array)
+
+
+def _array(key: str, where: str, array: Array) -> Iterator[Advice]:
+    if array.max_a is not None and array.watts / 13.4 > 1.25 * array.max_a:
+        yield Advice(
+            severity="note",
+            about=key,
+            words=f"{array.name or 'the array'} at {where} can give more than its "
+            f"controller's {array.max_a:g} A",
+            remedy="expect the clipped figure",
+        )
+    if array.method == "pwm" and array.vmp_v > 24:
+        yield Advice(
+            severity="caution",
+            about=key,
+            words=f"{array.name or 'the array'} at {where}: {array.vmp_v:g} V panels "
+            "on a controller that only switches waste more than half",
+            remedy="a tracking controller, or panels in parallel",
+        )
+
+
+def _sources(problem: Problem) -> Iterator[Advice]:
+    for source in problem.scenario.sources:
+        bays_w = sum(
+            bay.max_w for bay in problem.bays.values() if bay.source == source.key
+        )
+        can_w = problem.sources[source.key].max_w
+        if source.kind not in (SUN,) and bays_w > can_w + 1e-6:
+            yield Advice(
+                severity="note",
+                about=source.key,
+                words=f"bays on {source.name} could ask {bays_w:.0f} W of "
+                f"{can_w:.0f} W for chargers",
+                remedy="not all bays run at full power at once; the rotation minds it",
+            )
+        if source.kind == GENERATOR and source.fuel is None:
+            yield Advice(
+                severity="note",
+                about=source.key,
+                words=f"nothing is known of the fuel of {source.name}",
+                remedy="state tank, consumption and fuel on hand",
+            )
+
+
+def _event(problem: Problem) -> Iterator[Advice]:
+    scenario = problem.scenario
+    has_panels = bool(arrays_of(scenario))
+    if has_panels and scenario.site is None:
+        yield Advice(
+            severity="caution",
+            about="",
+            words="there are panels but no place under the sky",
+            remedy="put the yard or a station on the map",
+        )
+    if has_panels and scenario.site is not None and not scenario.sky:
+        yield Advice(
+            severity="note",
+            about="",
+            words="no forecast: half cloud is assumed",
+            remedy="bring in a forecast, or type the cloud",
+        )
