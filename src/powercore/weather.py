@@ -291,8 +291,8 @@ def _fitted(weather: Weather, start: datetime, end: datetime) -> Weather:
         )
     steps = [round((b.at - a.at).total_seconds() / 60) for a, b in pairwise(inside)]
     assumed = list(weather.assumed)
-    if steps:
-        usual = int(np.median(steps))
+    if apart:
+        usual = round(float(np.median(apart)) * 60)
         if usual >= 1440:
             assumed.append("one entry a day: each holds for the whole day")
         elif usual != 60:

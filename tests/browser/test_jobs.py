@@ -150,7 +150,7 @@ def test_plan_reads_the_ledger_and_gets_a_rotation(open_as):
     page = open_as("marin", "/plan/")
     page.get_by_role("link", name="Ice Storm exercise").click()
     expect(page.get_by_text("Who runs short")).to_be_visible()
-    expect(page.locator(".ledger-line.is-short")).not_to_have_count(0)
+    expect(page.locator(".ledger-item.is-short")).not_to_have_count(0)
 
     page.get_by_role("button", name="Make the rounds").click()
     expect(page.get_by_text("is complete and breaks no rule")).to_be_visible()
@@ -161,7 +161,36 @@ def test_plan_reads_the_ledger_and_gets_a_rotation(open_as):
     page.get_by_role("button", name=re.compile("Publish draft")).click()
     expect(page.get_by_text("is published; field and debrief use it")).to_be_visible()
     page.get_by_role("link", name="Energy ledger").click()
-    expect(page.get_by_text("Nobody: every open hour is covered")).to_be_visible()
+    expect(page.get_by_text("Nobody, as planned")).to_be_visible()
+
+
+def test_plan_raises_a_tree_and_asks_what_low_power_buys(open_as):
+    """A point of the horizon moved by keys costs sun; a change shows what it buys."""
+    page = open_as("marin", "/plan/")
+    page.get_by_role("link", name="Cold Tarn Field Day").click()
+    page.get_by_role("link", name="Sun", exact=True).click()
+    page.get_by_role("link", name="Peat Landing").click()
+    day = page.locator("table", has_text="Forecast").first.locator("td").first
+    before = float(day.inner_text().replace(",", ""))
+    page.locator('.handle[data-azimuth="235.0"]').focus()
+    for _ in range(40):
+        page.keyboard.press("ArrowUp")
+    assert "235 50" in page.locator("#points").input_value()
+    page.get_by_role("button", name="Keep this horizon").click()
+    expect(page.get_by_text("The horizon of Peat Landing is kept")).to_be_visible()
+    assert float(day.inner_text().replace(",", "")) < before
+
+    page.get_by_role("link", name="Energy ledger").click()
+    page.locator("summary", has_text="Drumlin").click()
+    gains = page.locator(".ledger-item[open] .gains")
+    expect(gains).to_contain_text("low power in the dark")
+    page.get_by_label("from", exact=True).fill("22:00")
+    page.get_by_label("to", exact=True).fill("7")
+    page.get_by_role("button", name="What would it buy?").click()
+    expect(page.get_by_text("both times of day like 22:00")).to_be_visible()
+    page.get_by_label("to", exact=True).fill("07:00")
+    page.get_by_role("button", name="What would it buy?").click()
+    expect(gains).to_contain_text("low power from 22:00 to 07:00")
 
 
 def test_field_logs_a_reading_and_a_swap_and_the_board_follows(open_as):
