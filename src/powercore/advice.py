@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from powercore.arrays import Array
 from powercore.rotation.problem import Problem
 from powercore.scenario import arrays_of
-from powercore.sources import GENERATOR, SUN
+from powercore.sources import GENERATOR, SUN, Supply, over_supply_a
 from powercore.values import BUS_V
 
 #: Sustained current against a fuse. (0 to 1) Common practice, no source.
@@ -98,8 +98,41 @@ def _stations(problem: Problem) -> Iterator[Advice]:
                     f"{feeding.peak_a * BUS_V:.0f} W",
                     remedy="a battery beside it bridges the peaks",
                 )
+            yield from _budget(problem, key, supply)
+            if supply.transfer_s > 0 and usable:
+                yield Advice(
+                    severity="note",
+                    about=key,
+                    words=f"{station.name} is dark for {supply.transfer_s:g} s when "
+                    f"{supply.name or supply.kind} takes over",
+                    remedy="try the transfer before the day: computers restart",
+                )
         for array in station.arrays:
             yield from _array(key, station.name, array)
+
+
+def _budget(problem: Problem, key: str, supply: Supply) -> Iterator[Advice]:
+    """Radio and charger together within the supply's rating."""
+    if not supply.charges:
+        return
+    station = problem.stations[key]
+    charger_a = max(
+        (
+            problem.field_model(battery).bulk
+            for battery in problem.batteries
+            if problem.feed(key, battery).refusal is None
+        ),
+        default=0.0,
+    )
+    over = over_supply_a(supply.max_w / BUS_V, station.peak_a, charger_a)
+    if over > 0:
+        yield Advice(
+            severity="note",
+            about=key,
+            words=f"radio and charger at {station.name} could ask {over:.0f} A more "
+            f"than {supply.name or supply.kind} gives",
+            remedy="a charger that can be turned down, or charge between transmissions",
+        )
 
 
 def _array(key: str, where: str, array: Array) -> Iterator[Advice]:
@@ -146,6 +179,16 @@ def _sources(problem: Problem) -> Iterator[Advice]:
 
 def _event(problem: Problem) -> Iterator[Advice]:
     scenario = problem.scenario
+    names = [load.name.lower() for one in scenario.stations for load in one.loads]
+    is_club = len(scenario.stations) > 1
+    if is_club and not any("power desk" in name for name in names):
+        yield Advice(
+            severity="note",
+            about="",
+            words="the laptop, access point and phones of the power desk are no "
+            "station's load",
+            remedy="give a station the power desk, or a battery of its own",
+        )
     has_panels = bool(arrays_of(scenario))
     if has_panels and scenario.site is None:
         yield Advice(

@@ -158,6 +158,7 @@ TABLE = {
     ("plan:duties", "POST"): EVENT_BOSS,
     ("plan:duty_delete", "POST"): EVENT_BOSS,
     ("plan:yard_place", "POST"): EVENT_BOSS,
+    ("plan:pattern_add", "POST"): EVENT_BOSS,
     ("plan:source_edit", "GET"): EVENT_BOSS,
     ("plan:source_edit", "POST"): EVENT_BOSS,
     ("plan:supply_add", "GET"): EVENT_BOSS,

@@ -296,6 +296,31 @@ def test_a_scenario_file_of_other_batteries_is_refused(sunny, marin):
     assert Event.objects.count() == 1
 
 
+@pytest.mark.parametrize("key", ["field-day", "high-water-shelter", "ridge-walk"])
+def test_an_example_is_a_template_for_an_event_here(shelf, boss, key):
+    """With this shelf's batteries; loads, hours, sun and policy from the example."""
+    page = boss.post(reverse("plan:scenario_import"), {"example": key})
+    upload = page.context["upload"]
+    made = boss.post(
+        reverse("plan:scenario_import_apply", args=[upload.pk]), {"as": "template"}
+    )
+    event = Event.objects.get()
+
+    assert made["Location"] == event.get_absolute_url()
+    assert set(event.batteries.all()) == set(shelf.values())
+    assert boss.get(event.get_absolute_url()).status_code == 200
+    assert ledger_page(event).total.need_wh > 0
+
+
+def test_a_file_that_is_no_scenario_names_the_path(shelf, boss):
+    """A word where a number belongs is named by its path."""
+    file = SimpleUploadedFile("event.json", b'{"name": "x", "span_min": "long"}')
+    response = boss.post(reverse("plan:scenario_import"), {"file": file})
+
+    assert response.status_code == 422
+    assert "$.span_min" in text(response)
+
+
 def test_hours_and_places_go_out_in_open_forms(sunny, boss):
     """iCalendar that another library reads; GeoJSON with longitude first."""
     calendar = Calendar.from_ical(

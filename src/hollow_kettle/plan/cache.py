@@ -12,7 +12,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from functools import cached_property
 from threading import Lock
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from django.db import connection
 
@@ -77,6 +77,8 @@ class EventProblem:
         self.problem, self.low, self.stations = problem, low, stations
         self._ledgers: dict[object, dict[str, Ledger]] = {}
         self._legs: dict[object, tuple[Leg, ...]] = {}
+        #: What pages worked out from it; gone when anything it rests on changes.
+        self.shown: dict[object, Any] = {}
 
     @cached_property
     def view(self) -> SkyView | None:

@@ -9,13 +9,20 @@ import numpy as np
 from hollow_kettle.ui.drawing import Scale, points
 from powercore.budget import Endurance, endurance
 from powercore.errors import PowercoreError
-from powercore.loads import Step, bad_day_w, demand_w, load_w, peak_current_a
+from powercore.loads import (
+    ONE_IN_TEN,
+    Step,
+    bad_day_w,
+    demand_w,
+    load_w,
+    peak_current_a,
+)
 from powercore.rotation.problem import Problem
 from powercore.runtime import hours_at
 from powercore.scenario import FORECAST, StationPlan
 from powercore.values import BUS_V, FloatArray
 
-from .cache import problem_for
+from .cache import EventProblem, problem_for
 from .models import Event, Station
 from .queries import hour_ticks
 
@@ -102,22 +109,79 @@ def _stacked(
 ) -> list[DemandPart]:
     """Each load's area on top of those before it; the largest at the bottom."""
     grid = problem.grid
-    series = [(load, load_w(grid, load, plan.openings)) for load in plan.loads]
-    series.sort(key=lambda pair: -float(pair[1].sum()))
-    below, parts = np.zeros(grid.count), []
-    for load, watts in series:
+    return _stack(
+        problem,
+        [
+            (
+                f"{load.count} × {load.name}" if load.count > 1 else load.name,
+                load_w(grid, load, plan.openings),
+            )
+            for load in plan.loads
+        ],
+        x,
+        y,
+    )
+
+
+def _stack(
+    problem: Problem, series: list[tuple[str, FloatArray]], x: Scale, y: Scale
+) -> list[DemandPart]:
+    below, parts = np.zeros(problem.grid.count), []
+    for name, watts in sorted(series, key=lambda pair: -float(pair[1].sum())):
         above = below + watts
         ran = watts > 0
         parts.append(
             DemandPart(
-                name=f"{load.count} × {load.name}" if load.count > 1 else load.name,
+                name=name,
                 outline=_between(problem, below, above, x, y),
-                wh=float(watts.sum()) * grid.step_min / 60,
+                wh=float(watts.sum()) * problem.grid.step_min / 60,
                 mean_w=float(watts[ran].mean()) if ran.any() else 0.0,
             )
         )
         below = above
     return parts
+
+
+@dataclass(frozen=True, slots=True)
+class EventDemand:
+    """What all stations ask for together, stacked by station."""
+
+    parts: list[DemandPart]
+    sun: str
+    ticks: list[tuple[float, str]]
+    most_w: float
+    mean_w: float
+    #: Mean that only 1 day in 10 goes above; stations vary each by itself. [W]
+    bad_w: float
+
+
+def event_demand(event: Event, found: EventProblem, sky: str) -> EventDemand:
+    """Draw the demand of all stations, with what their panels give under a sky."""
+    problem, suns = found.problem, found.suns
+    total = sum(problem.load_w.values(), np.zeros(problem.grid.count))
+    sun_w = (
+        sum(suns[sky][0], np.zeros(problem.grid.count)) if sky in suns else 0 * total
+    )
+    most_w = float(max(total.max(), sun_w.max(), 1.0))
+    x, y = Scale(0, event.span_min, 4, 836), Scale(0, most_w, 132, 8)
+    means = {key: float(watts.mean()) for key, watts in problem.load_w.items()}
+    spread = sum(
+        (mean * problem.stations[key].spread) ** 2 for key, mean in means.items()
+    )
+    mean_w = sum(means.values())
+    return EventDemand(
+        parts=_stack(
+            problem,
+            [(problem.stations[k].name, watts) for k, watts in problem.load_w.items()],
+            x,
+            y,
+        ),
+        sun=_stepped(problem, sun_w, x, y) if sun_w.max() > 0 else "",
+        ticks=hour_ticks(event, x),
+        most_w=most_w,
+        mean_w=mean_w,
+        bad_w=mean_w + ONE_IN_TEN * spread**0.5,
+    )
 
 
 def _between(

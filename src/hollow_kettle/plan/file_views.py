@@ -106,9 +106,11 @@ def hours_export(request: HttpRequest, uid: UUID) -> HttpResponse:
 @coordinator_only
 def scenario_import(request: HttpRequest) -> HttpResponse:
     """Read a scenario file and show what it would do, before anything is kept."""
-    form = UploadForm(request.POST or None, request.FILES or None)
+    chosen = scenario_files.example_file(request.POST.get("example", ""))
+    files = {"file": chosen} if chosen else request.FILES
+    form = UploadForm(request.POST or None, files or None)
     form.fields["file"].label = "Scenario file (JSON)"
-    context: dict[str, object] = {"form": form}
+    context: dict[str, object] = {"form": form, "examples": scenario_files.examples()}
     if request.method == "POST" and form.is_valid():
         try:
             upload = keep_upload(
@@ -126,10 +128,10 @@ def scenario_import(request: HttpRequest) -> HttpResponse:
 @coordinator_only
 def scenario_import_apply(request: HttpRequest, upload_uid: UUID) -> HttpResponse:
     """Make an event of a file whose preview was seen."""
-    by = actor_of(request)
+    by, is_template = actor_of(request), request.POST.get("as") == "template"
 
     def apply(content: bytes) -> Event:
-        return scenario_files.import_scenario(content, by=by)
+        return scenario_files.import_scenario(content, by=by, is_template=is_template)
 
     event = apply_upload(request, upload_uid, purpose=PURPOSE, apply=apply)
     if event is None:

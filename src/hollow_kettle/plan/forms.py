@@ -361,6 +361,23 @@ class HoursForm(Dressed, forms.Form):
     )
 
 
+class PatternForm(Dressed, forms.Form):
+    """A way of operating of the club's own."""
+
+    name = forms.CharField(label="Name", max_length=60)
+    transmit_pct = NumberField(label="Transmits", low=0, high=100, unit="% of time")
+    duty_pct = NumberField(
+        label="Duty of the mode",
+        low=0,
+        high=100,
+        unit="%",
+        help_text="Phone 20, Morse 40, FM and digital 100.",
+    )
+    standby_pct = NumberField(
+        label="On standby", low=0, high=100, unit="% of time", initial="0"
+    )
+
+
 class SourceForm(Dressed, forms.Form):
     """A source of the yard."""
 

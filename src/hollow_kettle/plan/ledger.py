@@ -14,7 +14,13 @@ from powercore.errors import PowercoreError
 from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.problem import Leg as CoreLeg
 from powercore.rotation.problem import Problem
-from powercore.scenario import CLEAR, FORECAST, NO_SUN, without_sky
+from powercore.scenario import (
+    CLEAR,
+    FORECAST,
+    NO_SUN,
+    arrays_of,
+    without_sky,
+)
 from powercore.stock import (
     Balance,
     FuelLine,
@@ -32,6 +38,7 @@ from powercore.whatif import Change, Gain, usual_changes, what_if
 
 from . import bridge
 from .cache import EventProblem, problem_for
+from .demand import EventDemand, event_demand
 from .models import SKY_CHOICES, Event, Rotation, Station
 from .queries import current_rotation
 
@@ -135,6 +142,8 @@ class LedgerPage:
     origins: list[tuple[str, float]] = field(default_factory=list)
     advice: list[Advice] = field(default_factory=list)
     mass_kg: float | None = None
+    has_panels: bool = False
+    demand: EventDemand | None = None
 
     @property
     def has_sun(self) -> bool:
@@ -191,15 +200,18 @@ def ledger_page(event: Event, sky: str = "") -> LedgerPage:
         return LedgerPage()
     every = found.ledgers(rotation.pk if rotation else None, legs)
     chosen = next(one for one in (sky, event.other_sky, NO_SUN) if one in every)
-    page = LedgerPage(
-        sky=chosen,
-        skies=[choice for choice in SKY_CHOICES if choice[0] in every],
-        total=every[chosen],
-        rotation=rotation,
-    )
-    _fill_lines(page, event, found)
-    _fill_side(page, event, found, legs, every)
-    return page
+    key = ("ledger", rotation.pk if rotation else None, chosen)
+    if key not in found.shown:
+        page = LedgerPage(
+            sky=chosen,
+            skies=[choice for choice in SKY_CHOICES if choice[0] in every],
+            total=every[chosen],
+        )
+        _fill_lines(page, event, found)
+        _fill_side(page, event, found, legs, every)
+        page.demand = event_demand(event, found, chosen)
+        found.shown[key] = page
+    return replace(found.shown[key], rotation=rotation)
 
 
 def _fill_lines(page: LedgerPage, event: Event, found: EventProblem) -> None:
@@ -252,6 +264,7 @@ def _fill_side(
     problem = found.problem
     dark_runs = every[NO_SUN].runs
     stations = {str(station.pk): station for station in found.stations}
+    page.has_panels = bool(arrays_of(problem.scenario))
     if page.sky != NO_SUN:
         for line in every[NO_SUN].stations:
             less = every[page.sky].line(line.station).on_air_h - line.on_air_h

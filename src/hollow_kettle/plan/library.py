@@ -18,6 +18,9 @@ PATTERNS = (
     ("net-control", "Net control, FM", 0.30, 0.0, 1.0, _FCC),
     ("net-station", "Net station, FM", 0.08, 0.0, 1.0, _FCC),
     ("relay-10", "Relay, 10 % activity", 0.10, 0.0, 1.0, _PRACTICE),
+    ("relay-30", "Relay, 30 % activity", 0.30, 0.0, 1.0, _PRACTICE),
+    ("beacon", "Beacon, always on, one minute in four", 0.25, 0.0, 1.0, _PRACTICE),
+    ("listening", "Listening windows, answers when called", 0.05, 0.0, 0.4, _PRACTICE),
     ("standby-watch", "Standby watch", 0.01, 0.60, 1.0, _PRACTICE),
     ("visitors", "Visitors' station, phone", 0.15, 0.10, 0.2, _PRACTICE),
 )

@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, time, timedelta
+from pathlib import Path
 from typing import Any
 
 from django.core.exceptions import ValidationError
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import transaction
 from django.utils.text import slugify
 from icalendar import Calendar
@@ -39,6 +41,7 @@ from .models import (
 )
 
 ORIGIN = "from a scenario file"
+EXAMPLES = Path(__file__).resolve().parents[3] / "examples"
 
 
 def export_scenario(event: Event) -> bytes:
@@ -96,17 +99,39 @@ def preview_scenario(content: bytes) -> FilePreview:
     return preview
 
 
+def examples() -> dict[str, str]:
+    """Names of the example events that ship with the program, by their key."""
+    found = {}
+    for path in sorted(EXAMPLES.glob("*.json")):
+        scenario = core.decode(path.read_bytes())
+        stations = len(scenario.stations)
+        found[path.stem] = (
+            f"{scenario.name}: {scenario.purpose}, {stations} "
+            f"station{'' if stations == 1 else 's'}, {scenario.span_min // 60} h"
+        )
+    return found
+
+
+def example_file(key: str) -> SimpleUploadedFile | None:
+    """An example as if it had been sent; None when there is none of that key."""
+    path = EXAMPLES / f"{key}.json"
+    if key not in examples():
+        return None
+    return SimpleUploadedFile(path.name, path.read_bytes())
+
+
 def _shelf() -> dict[str, Asset]:
     return {one.tag.casefold(): one for one in Asset.objects.batteries()}
 
 
 @transaction.atomic
-def import_scenario(content: bytes, *, by: Actor) -> Event:
+def import_scenario(content: bytes, *, by: Actor, is_template: bool = False) -> Event:
     """
     Make an event of a scenario file: all of it or nothing.
 
     Batteries are taken from the shelf by their tags; what is not there comes onto
-    it. Equipment and patterns that the library lacks come into it.
+    it. Equipment and patterns that the library lacks come into it. As a template,
+    the file's batteries are left out and the shelf's take part.
 
     Raises
     ------
@@ -117,7 +142,7 @@ def import_scenario(content: bytes, *, by: Actor) -> Event:
         preview = preview_scenario(content)
     except PowercoreError as error:
         raise ValidationError(str(error)) from error
-    if preview.differ:
+    if preview.differ and not is_template:
         raise ValidationError(
             f"Here {', '.join(preview.differ)} are other batteries than in the file; "
             "change the tags in one of them."
@@ -138,7 +163,8 @@ def import_scenario(content: bytes, *, by: Actor) -> Event:
         first_tier_sky=scenario.first_tier_sky,
         other_sky=scenario.other_sky,
     )
-    _batteries(event, scenario, by)
+    if not is_template:
+        _batteries(event, scenario, by)
     spots = {spot.key: spot for spot in scenario.spots}
     yard = event.sites.get(is_yard=True)
     if YARD in spots or scenario.site is not None:

@@ -8,13 +8,15 @@ from uuid import UUID
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.db.models import Field, Max, Model
+from django.db.models import Field, Max, Model, Q
+from django.utils.text import slugify
 
 from hollow_kettle.clock import from_local, is_known_zone, real_now
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore.errors import PowercoreError
+from powercore.loads import Pattern
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import Problem
 from powercore.rotation.verify import verify
@@ -294,6 +296,35 @@ def add_hours(
         step=step,
         on_for_min=on_for_min or 0,
         every_min=(every_min or 0) if on_for_min else 0,
+    )
+
+
+def add_pattern(
+    *, name: str, transmit_pct: float, duty_pct: float, standby_pct: float
+) -> OperatingPattern:
+    """
+    Put a way of operating into the library.
+
+    Raises
+    ------
+    ValidationError
+        If its name is taken, or its shares pass the whole time.
+    """
+    key = slugify(name)[:40]
+    taken = OperatingPattern.objects.filter(Q(pk=key) | Q(name__iexact=name))
+    if not key or taken.exists():
+        raise ValidationError({"name": f"{name} is in the library already."})
+    shares = {
+        "transmit_share": transmit_pct / 100,
+        "duty": duty_pct / 100,
+        "standby_share": standby_pct / 100,
+    }
+    try:
+        Pattern(**shares)
+    except PowercoreError as error:
+        raise ValidationError({"standby_pct": str(error)}) from error
+    return OperatingPattern.objects.create(
+        key=key, name=name, origin="typed by the club", **shares
     )
 
 

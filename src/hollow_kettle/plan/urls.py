@@ -30,6 +30,9 @@ _event = [
         name="equipment_add",
     ),
     path("stations/<uuid:station_uid>/hours/", views.hours_add, name="hours_add"),
+    path(
+        "stations/<uuid:station_uid>/patterns/", views.pattern_add, name="pattern_add"
+    ),
     path("equipment/<int:pk>/delete/", views.equipment_delete, name="equipment_delete"),
     path(
         "stations/<uuid:station_uid>/supplies/add/",

@@ -147,6 +147,7 @@ def _station_page(
         "walk_min": _walk_from_yard(event, station),
         "equipment_form": forms.EquipmentForm(),
         "hours_form": forms.HoursForm(initial=_span(event)),
+        "pattern_form": forms.PatternForm(),
         **bound,
     }
     status = 422 if bound else 200
@@ -247,6 +248,19 @@ def hours_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRespons
     ):
         return redirect(station)
     return _station_page(request, event, station, hours_form=form)
+
+
+@require_POST
+@coordinator_only
+def pattern_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Put a way of operating into the library."""
+    event = event_or_404(request, uid)
+    station = station_or_404(event, station_uid)
+    form = forms.PatternForm(request.POST)
+    if form.is_valid() and tried(form, services.add_pattern, **form.cleaned_data):
+        messages.success(request, "It stands in the list of ways of operating now.")
+        return redirect(station)
+    return _station_page(request, event, station, pattern_form=form)
 
 
 @require_POST

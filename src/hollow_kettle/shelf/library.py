@@ -135,6 +135,16 @@ LIBRARY = (
         _CONVERTED,
     ),
     Generic(
+        "power-desk",
+        "Power desk: laptop, access point, two phones",
+        (11.0, 15.5),
+        _behind_converter(20 + 5 + 2 * 3),
+        _behind_converter(8 + 5),
+        "all of it",
+        "screen dimmed, phones off charge",
+        _CONVERTED,
+    ),
+    Generic(
         "tent-light",
         "Tent light, 3 W",
         (10.0, 15.0),
