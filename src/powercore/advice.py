@@ -67,6 +67,15 @@ def _stations(problem: Problem) -> Iterator[Advice]:
                 f"80 % of its {fuse:g} A main fuse",
                 remedy="fewer things on this feed",
             )
+        carries = station.feed_carries_a
+        if carries is not None and feeding.mean_a > carries:
+            yield Advice(
+                severity="stop",
+                about=key,
+                words=f"{station.name} draws {feeding.mean_a:.1f} A on the mean, its "
+                f"feed carries {carries:.0f} A",
+                remedy="a thicker feed, or the battery at the station",
+            )
         usable = [
             battery
             for battery in problem.batteries

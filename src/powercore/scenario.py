@@ -67,6 +67,8 @@ class StationPlan:
     rest_min: int = 0
     #: The station's main fuse, where it is known. [A]
     main_fuse_a: float | None = None
+    #: What the wire of a feed from afar carries for long. [A]
+    feed_carries_a: float | None = None
     #: One standard deviation of its use against its pattern, as a share.
     spread: float = SPREAD
     #: Panels at the station, each array on a controller of its own.

@@ -165,6 +165,7 @@ TABLE = {
     ("plan:supply_add", "POST"): EVENT_BOSS,
     ("plan:supply_delete", "POST"): EVENT_BOSS,
     ("plan:what_if", "GET"): MEMBERS,
+    ("plan:parallel_set", "GET"): MEMBERS,
     ("plan:sun", "GET"): MEMBERS,
     ("plan:array_add", "POST"): EVENT_BOSS,
     ("plan:array_edit", "GET"): EVENT_BOSS,

@@ -186,6 +186,25 @@ def test_whole_days(date, zone, place, facing, flat, tilted):
         assert plane.sum() / 60 == pytest.approx(tilted[number], rel=0.02)
 
 
+@pytest.mark.parametrize(
+    ("date", "zone", "place", "outside_wh"),
+    [
+        # Daily extraterrestrial light, Wh/m2, of the same chain; by the hand formula
+        # (Duffie & Beckman, Cooper's declination, from memory) 11642, 3771 and 12322.
+        ("2024-06-22", "America/New_York", (41.7, -72.7), 11632),
+        ("2024-01-27", "America/Chicago", (45.0, -93.3), 3845),
+        ("2024-12-21", "Australia/Sydney", (-33.9, 151.2), 12336),
+    ],
+)
+def test_light_outside_the_air(date, zone, place, outside_wh):
+    """What would fall on the flat ground without air, summed over a local day."""
+    site = Site(latitude=place[0], longitude=place[1])
+    sun = solar.sun_at(site, day_at(date, zone))
+    flat = sun.extra_w * np.maximum(np.cos(np.radians(sun.zenith)), 0)
+
+    assert flat.sum() / 60 == pytest.approx(outside_wh, rel=0.005)
+
+
 def test_another_clear_sky_stays_within_ten_percent():
     """Haurwitz against Ineichen-Perez (turbidity 3), a second model of a clear day."""
     site = Location(41.7, -72.7)

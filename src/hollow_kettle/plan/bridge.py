@@ -346,6 +346,7 @@ def _station(
         rest_min=station.rest_min,
         main_fuse_a=station.main_fuse_a,
         path_ohm=_path_ohm(station),
+        feed_carries_a=_feed_carries_a(station),
         spread=station.spread_pct / 100,
         arrays=arrays,
         supplies=tuple(_supplies(event, station, from_min)),
@@ -361,6 +362,13 @@ def _path_ohm(station: Station) -> float:
     if station.feed_m and station.feed_awg is not None:
         ohm += Wire(length_m=station.feed_m, awg=station.feed_awg).resistance_ohm
     return ohm
+
+
+def _feed_carries_a(station: Station) -> float | None:
+    """What the wire of a feed from afar carries for long. [A]"""
+    if not station.feed_m or station.feed_awg is None:
+        return None
+    return Wire(length_m=station.feed_m, awg=station.feed_awg).ampacity_a
 
 
 def _load(event: Event, item: StationEquipment, from_min: int) -> Load:

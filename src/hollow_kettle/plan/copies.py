@@ -145,6 +145,7 @@ def _copy_station(
         feed_m=station.feed_m,
         feed_awg=station.feed_awg,
         spread_pct=station.spread_pct,
+        operators=station.operators,
         low_words=station.low_words,
         watch_words=station.watch_words,
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -20,6 +21,14 @@ from powercore.loads import (
 from powercore.rotation.problem import Problem
 from powercore.runtime import hours_at
 from powercore.scenario import FORECAST, StationPlan
+from powercore.sets import (
+    Member,
+    SetReport,
+    chargers_needed,
+    parallel_set,
+    sets_needed,
+)
+from powercore.sizing import CRITICAL_RATIO, BatterySize, battery_size, panel_w
 from powercore.values import BUS_V, FloatArray
 
 from .cache import EventProblem, problem_for
@@ -57,7 +66,8 @@ class StationPage:
     bad_a: float = 0.0
     peak_a: float = 0.0
     open_h: float = 0.0
-    batteries: list[tuple[str, Endurance]] = field(default_factory=list)
+    #: Tag, how long it lasts, and its turn from first to last-ditch.
+    batteries: list[tuple[str, Endurance, str]] = field(default_factory=list)
     #: Demand as stacked areas, sun over it, and the hours beneath.
     demand: list[DemandPart] = field(default_factory=list)
     sun: str = ""
@@ -65,6 +75,9 @@ class StationPage:
     most_w: float = 0.0
     steps: list[StepRow] = field(default_factory=list)
     drop_v: float = 0.0
+    #: What one would have to have for it, by hand formula. [Ah], [W]
+    size: BatterySize | None = None
+    panel_w: float | None = None
     trouble: str = ""
 
 
@@ -77,7 +90,10 @@ def station_page(event: Event, station: Station) -> StationPage:
         feeding = plan.feeding(problem.grid)
         lasts = [
             (problem.batteries[item.battery].tag, item)
-            for item in endurance(problem, key)
+            for item in sorted(
+                endurance(problem, key),
+                key=lambda item: problem.batteries[item.battery].pack.tested_ah is None,
+            )
         ]
         number = list(problem.stations).index(key)
         sun_w = found.suns[FORECAST][0][number] if FORECAST in found.suns else None
@@ -94,13 +110,89 @@ def station_page(event: Event, station: Station) -> StationPage:
         bad_a=bad_day_w(mean_a, plan.spread),
         peak_a=plan.peak_a,
         open_h=open_steps * problem.grid.step_min / 60,
-        batteries=lasts,
+        batteries=[
+            (tag, item, _turn(problem, item, number))
+            for number, (tag, item) in enumerate(lasts)
+        ],
         demand=_stacked(problem, plan, x, y),
         sun="" if sun_w is None or not plan.arrays else _stepped(problem, sun_w, x, y),
         ticks=hour_ticks(event, x),
         most_w=most_w,
         steps=_steps(problem, plan, lasts),
         drop_v=feeding.peak_a * plan.path_ohm,
+        size=_size(event, watts, problem),
+        panel_w=_panel_w(event, watts, found),
+    )
+
+
+def _size(event: Event, watts: FloatArray, problem: Problem) -> BatterySize | None:
+    """A LiFePO4 battery for all of it without sun, by hand formula."""
+    if not watts.any():
+        return None
+    days = event.span_min / 1440
+    drawn_ah = float(watts.sum()) * problem.grid.step_min / 60 / BUS_V
+    return battery_size(drawn_ah / days, days, depth=0.8)
+
+
+def _panel_w(event: Event, watts: FloatArray, found: EventProblem) -> float | None:
+    """A panel that would carry it for ever under the forecast, by hand formula."""
+    view = found.view
+    if view is None or not watts.any():
+        return None
+    days = event.span_min / 1440
+    light = view.light(FORECAST).global_w
+    sun_h = float(light.sum()) * view.grid.step_min / 60 / 1000 / days
+    if sun_h < 0.1:
+        return None
+    daily_wh = float(watts.sum()) * view.grid.step_min / 60 / days
+    return panel_w(daily_wh, sun_h, ratio=CRITICAL_RATIO)
+
+
+@dataclass(frozen=True, slots=True)
+class SetPage:
+    """Batteries side by side at a station, and how many such sets it would take."""
+
+    report: SetReport | None = None
+    members: list[tuple[str, Member]] = field(default_factory=list)
+    charge_h: float = 0.0
+    sets: int = 0
+    chargers: int = 0
+    trouble: str = ""
+
+
+def set_page(event: Event, station: Station, chosen: list[str]) -> SetPage:
+    """Work out a full set of batteries in parallel at a station."""
+    try:
+        problem, key = problem_for(event).problem, str(station.pk)
+        report = parallel_set(problem, key, chosen, [1.0] * len(chosen))
+    except PowercoreError as error:
+        return SetPage(trouble=str(error))
+    members = [(problem.batteries[one.battery].tag, one) for one in report.members]
+    hours = report.to_reserve_h
+    if not 0 < hours < math.inf:
+        return SetPage(report=report, members=members)
+    charge_h = max(_charge_h(problem, battery) for battery in chosen)
+    handling_h = 2 * problem.stations[key].walk_min / 60
+    return SetPage(
+        report=report,
+        members=members,
+        charge_h=charge_h,
+        sets=sets_needed(hours, charge_h, handling_h),
+        chargers=chargers_needed(hours, charge_h) * len(chosen),
+    )
+
+
+def _charge_h(problem: Problem, battery: str) -> float:
+    """Hours to fill a battery from its reserve on the best bay for it. [h]"""
+    pack = problem.batteries[battery].pack
+    models = [
+        problem.charge_model(bay, battery)
+        for bay in problem.bays
+        if problem.bay_refusal(bay, battery) is None
+    ] or [problem.field_model(battery)]
+    return min(
+        model.hours_to(pack.reserve_soc * model.capacity, 0.98 * model.capacity)
+        for model in models
     )
 
 
@@ -153,6 +245,15 @@ class EventDemand:
     mean_w: float
     #: Mean that only 1 day in 10 goes above; stations vary each by itself. [W]
     bad_w: float
+
+
+def _turn(problem: Problem, item: Endurance, number: int) -> str:
+    """A battery's turn at a station: proved and long-lasting ones come first."""
+    if item.refusal is not None:
+        return ""
+    if problem.batteries[item.battery].pack.tested_ah is None:
+        return "last-ditch: untested"
+    return "first" if number == 0 else f"{number + 1}"
 
 
 def event_demand(event: Event, found: EventProblem, sky: str) -> EventDemand:

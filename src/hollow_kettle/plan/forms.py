@@ -143,6 +143,12 @@ class StationForm(Dressed, forms.Form):
         is_whole=True,
         required=False,
     )
+    operators = forms.CharField(
+        label="Operators",
+        max_length=120,
+        required=False,
+        help_text="Who, or how many.",
+    )
     spread_pct = NumberField(
         label="Use may differ by",
         low=0,

@@ -220,6 +220,7 @@ class Station(models.Model):
     main_fuse_a = models.FloatField("main fuse", null=True, blank=True)
     feed_m = models.FloatField("feed, one way", null=True, blank=True)
     feed_awg = models.PositiveSmallIntegerField("feed wire", null=True, blank=True)
+    operators = models.CharField(max_length=120, blank=True)
     spread_pct = models.FloatField("use may differ by", default=15)
     low_words = models.CharField("words for low power", max_length=120, blank=True)
     watch_words = models.CharField("words for watch only", max_length=120, blank=True)

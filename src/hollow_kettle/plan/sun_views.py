@@ -31,6 +31,7 @@ from powercore.whatif import Change
 
 from . import forms, services, sun
 from .access import event_or_404
+from .demand import set_page
 from .ledger import what_if_page
 from .models import Event, PanelArray, Site, Source, StationSupply
 from .sun_queries import modelled_w, sun_sheet
@@ -400,6 +401,16 @@ def what_if(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
         "trouble": trouble or page.trouble,
     }
     return render(request, "plan/_what_if.html", context)
+
+
+@require_safe
+def parallel_set(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Show what some batteries would give side by side; a fragment."""
+    event = event_or_404(request, uid)
+    station = station_or_404(event, station_uid)
+    page = set_page(event, station, request.GET.getlist("set"))
+    context = {"event": event, "station": station, "page": page}
+    return render(request, "plan/_set.html", context)
 
 
 def _own_change(request: HttpRequest, event: Event) -> Change:

@@ -40,6 +40,11 @@ _event = [
         name="supply_add",
     ),
     path("stations/<uuid:station_uid>/what-if/", sun_views.what_if, name="what_if"),
+    path(
+        "stations/<uuid:station_uid>/set/",
+        sun_views.parallel_set,
+        name="parallel_set",
+    ),
     path("supplies/<int:pk>/delete/", sun_views.supply_delete, name="supply_delete"),
     path("sun/", sun_views.sun_page, name="sun"),
     path("sun/arrays/", sun_views.array_add, name="array_add"),
