@@ -43,6 +43,7 @@ def main() -> None:
     )
     problem = Problem(changed)
     futures = likely(problem, suns, count=FUTURES)
+    futures = replace(futures, traced=np.ones(futures.count, dtype=bool))
     many = simulate(problem, legs, futures)
     picked = np.linspace(0, futures.count - 1, SAMPLE).astype(int)
     began = time.perf_counter()

@@ -187,12 +187,14 @@ def ledger(problem: Problem, legs: Sequence[Leg]) -> Ledger:
 
 
 def _rows(runs: Runs, first: int, count: int) -> Runs:
-    """The runs of one sky."""
-    values = {name: getattr(runs, name) for name in Runs.__dataclass_fields__}
+    """The runs of one sky; its planned future alone is traced."""
+    traced = slice(first // count, first // count + 1)
+    parts = {"times_min": slice(None), "soc": traced, "store_wh": traced}
+    whole = slice(first, first + count)
     return Runs(
         **{
-            name: value if name == "times_min" else value[first : first + count]
-            for name, value in values.items()
+            name: getattr(runs, name)[parts.get(name, whole)]
+            for name in Runs.__dataclass_fields__
         }
     )
 

@@ -48,6 +48,8 @@ class Futures:
     #: Offered by panels. [W], shapes (K, S, T) and (K, Q, T)
     station_sun_w: FloatArray
     source_sun_w: FloatArray
+    #: Futures whose charge is kept at each cut; it takes memory. bool, shape (L,)
+    traced: np.ndarray
 
     @property
     def count(self) -> int:
@@ -57,7 +59,11 @@ class Futures:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Runs:
-    """What comes out; L futures, S stations, N legs, Q sources, C cuts, B batteries."""
+    """
+    What comes out of L futures.
+
+    S stations, N legs, Q sources, B batteries; C cuts for R traced futures.
+    """
 
     #: Minutes, and the first minute off the air (NaN: never). shape (L, S)
     off_air_min: FloatArray
@@ -80,7 +86,7 @@ class Runs:
     leg_end: FloatArray
     #: Given to batteries on bays. [Wh], shape (L, Q)
     source_wh: FloatArray
-    #: Charge and buffer banks at each cut. shapes (C,), (L, C, B), (L, C, Q)
+    #: Charge and buffer banks at each cut. shapes (C,), (R, C, B), (R, C, Q)
     times_min: FloatArray
     soc: FloatArray
     store_wh: FloatArray
@@ -110,7 +116,7 @@ def likely(
     Returns
     -------
     Futures
-        With (1 + count) futures for each sky, sky by sky.
+        With (1 + count) futures for each sky, sky by sky; the planned is traced.
     """
     stations, batteries = problem.stations.values(), problem.batteries.values()
     rng = np.random.default_rng(seed)
@@ -140,6 +146,7 @@ def likely(
         ),
         station_sun_w=_stack([stations for stations, _ in suns.values()], problem),
         source_sun_w=_stack([sources for _, sources in suns.values()], problem),
+        traced=np.tile(np.arange(each) == 0, len(suns)),
     )
 
 
@@ -159,6 +166,7 @@ def joined(parts: Sequence[Futures]) -> Futures:
         source_sun_w=np.concatenate([part.source_sun_w for part in parts])
         if first.source_sun_w.size
         else first.source_sun_w,
+        traced=np.concatenate([part.traced for part in parts]),
     )
 
 

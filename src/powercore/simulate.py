@@ -139,7 +139,8 @@ class _Many:
     def run(self) -> Runs:
         """Go through all steps."""
         times = cut_times(self.problem, self.legs)
-        soc, store = [self.soc.copy()], [self.store.copy()]
+        traced = np.flatnonzero(self.futures.traced)
+        soc, store = [self.soc[traced]], [self.store[traced]]
         begins: dict[int, list[int]] = {}
         ends: dict[int, list[int]] = {}
         for number, leg in enumerate(self.legs):
@@ -156,8 +157,8 @@ class _Many:
             for number in ends.get(last, []):
                 at = self.battery_at[self.legs[number].battery]
                 self.end[:, number] = self.soc[:, at]
-            soc.append(self.soc.copy())
-            store.append(self.store.copy())
+            soc.append(self.soc[traced])
+            store.append(self.store[traced])
         sums = self.sums
         return Runs(
             off_air_min=sums["off"],

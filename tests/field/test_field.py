@@ -115,6 +115,22 @@ def test_an_unknown_tag_is_kept_aside_and_said(under_way, client_of):
     assert any("quarantine" in words for words in board(under_way).worth_a_look)
 
 
+def test_a_charge_that_spoils_own_power_is_asked_about(event, shelf, client_of):
+    """Mains at an event of own power only: asked once, then kept."""
+    bay = event.bays.get()
+    url = reverse("field:entry_add", args=[event.pk, "move"])
+    data = {"uid": uuid4(), "tag": "K01", "to": bay.pk}
+    event.is_own_power = True
+    event.save()
+
+    asked = client_of("logger").post(url, data)
+    kept = client_of("logger").post(url, data | {"sure": "on"})
+
+    assert asked.status_code == 422
+    assert "which spoils “own power only”" in asked.content.decode()
+    assert kept.status_code == 302
+
+
 @pytest.mark.parametrize("volts", ["15,2", "0"])
 def test_an_odd_reading_is_asked_about_once_then_kept(
     under_way, shelf, client_of, volts

@@ -137,6 +137,7 @@ def test_simulation_equals_the_reference(event, station_w, source_w):
     problem = Problem(event)
     legs = construct(problem, STYLES[:1])
     futures = likely(problem, sun_of(problem, station_w, source_w), count=1)
+    futures = dataclasses.replace(futures, traced=np.ones(futures.count, dtype=bool))
     many = simulate(problem, legs, futures)
 
     for index in range(futures.count):

@@ -15,6 +15,7 @@ from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.shelf.services import look_alike, plain_tag
 from hollow_kettle.ui.forms import Dressed, NumberField
+from powercore.sources import NOT_OWN
 
 from .services import AHEAD
 
@@ -192,6 +193,20 @@ class MoveForm(EntryForm):
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, event=event, **kwargs)
         self.fields["to"].queryset = yard_places(event)  # type: ignore[attr-defined]
+
+    def clean(self) -> dict[str, Any]:
+        """A charge that would spoil a claim of own power is asked about."""
+        data = super().clean() or self.cleaned_data
+        to = data.get("to")
+        if self.event.is_own_power and to is not None:
+            source = Source.objects.filter(bays=to.pk, kind__in=NOT_OWN).first()
+            if source is not None:
+                self.ask(
+                    "to",
+                    f"{to} charges from {source}, which spoils “own power only”. Tick "
+                    "“I mean it” to keep it.",
+                )
+        return data
 
 
 class StationForm(EntryForm):
