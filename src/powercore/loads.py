@@ -18,6 +18,11 @@ SPREAD = 0.15
 ONE_IN_TEN = 1.2815515655446004
 
 
+#: What something on charge draws once it is full, against charging. Common practice,
+#: no source: little.
+TRICKLE = 0.1
+
+
 class Step(StrEnum):
     """Power steps that a station agrees to: what it drops to."""
 
@@ -62,8 +67,8 @@ class Load:
     #: Of a converter between battery and device, and its own draw. (0 to 1), [A]
     efficiency: float = 1.0
     idle_a: float = 0.0
-    #: Energy at the battery after which it is full and drops to standby; each time
-    #: the station opens after an hour or more it starts empty. [Wh]
+    #: Energy at the battery after which it is full and draws a trickle; each time the
+    #: station opens after an hour or more it starts empty. [Wh]
     fills_wh: float | None = None
     #: Used only then; None: whenever the station is open.
     windows: tuple[Window, ...] | None = None
@@ -215,7 +220,9 @@ def load_w(
             left_wh = load.fills_wh
         last_end = opening.end_min
         watts = load.mean_a(opening.pattern, opening.step) * bus_v
-        idle_w = load.at_battery_a(load.at(opening.step).standby_a) * bus_v
+        idle_w = min(
+            load.at_battery_a(load.at(opening.step).standby_a) * bus_v, TRICKLE * watts
+        )
         for start, end in _used(load, opening):
             if left_wh is None:
                 series += watts * overlap_min(grid, start, end) / grid.step_min

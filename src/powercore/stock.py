@@ -93,7 +93,10 @@ def stretches(
             continue
         for window in source.windows:
             runs |= (starts >= window.start_min) & (starts < window.end_min)
-    marked = ~runs if is_dark is None else ~runs | is_dark
+    dark = np.zeros(grid.count, dtype=bool) if is_dark is None else is_dark
+    # Where nothing is to be charged from at all, only the dark parts a day.
+    is_served = any(source.kind != BUFFER for source in problem.sources.values())
+    marked = ~runs | dark if is_served else dark
     padded = np.concatenate([[False], marked, [False]]).astype(int)
     first, last = (
         np.flatnonzero(np.diff(padded) == 1),

@@ -517,7 +517,8 @@ class YardPlaceForm(Dressed, forms.Form):
     def clean(self) -> dict[str, Any]:
         """A place has both its coordinates or none."""
         data = super().clean() or self.cleaned_data
-        if (data.get("latitude") is None) != (data.get("longitude") is None):
+        halves = (data.get("latitude") is None) != (data.get("longitude") is None)
+        if halves and not self.errors:
             self.add_error("longitude", "A place needs both its coordinates.")
         return data
 

@@ -258,8 +258,12 @@ def sky_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
             sky_fault=" ".join(error.messages),
             oktas_text=request.POST.get("oktas", ""),
         )
-    messages.success(request, f"The forecast has {count} entries now.")
+    messages.success(request, _taken(count))
     return redirect("plan:sun", event.pk)
+
+
+def _taken(count: int) -> str:
+    return f"The forecast has {count} {'entry' if count == 1 else 'entries'} now."
 
 
 def _day_types(request: HttpRequest, event: Event) -> list[tuple[datetime, str]]:
@@ -323,7 +327,7 @@ def sky_import_apply(request: HttpRequest, uid: UUID, upload_uid: UUID) -> HttpR
 
     count = apply_upload(request, upload_uid, purpose=PURPOSE, apply=apply)
     if count is not None:
-        messages.success(request, f"The forecast has {count} entries now.")
+        messages.success(request, _taken(count))
     return redirect("plan:sun", event.pk)
 
 
