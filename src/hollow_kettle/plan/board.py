@@ -8,7 +8,7 @@ from datetime import datetime
 from uuid import UUID
 
 from hollow_kettle.ui.drawing import Scale, points
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE
+from powercore.rotation.problem import CARRIED, CHARGE, SERVE, Problem
 from powercore.rotation.verify import verify
 
 from .models import Event, Leg, Rotation
@@ -164,7 +164,7 @@ def board_of(event: Event, rotation: Rotation, now: datetime | None) -> Board:
     x = Scale(0, event.span_min, LEFT, LEFT + WIDTH)
     tags = tags_of(event)
     problem, core_legs = problem_of(rotation)
-    lanes = _lanes(event, x)
+    lanes = _lanes(event, x, problem, rotation.from_min)
     by_key = {lane.key: lane for lane in lanes}
     reserve = {b.key: b.pack.reserve_soc for b in problem.scenario.batteries}
     bars = []
@@ -217,7 +217,8 @@ def board_of(event: Event, rotation: Rotation, now: datetime | None) -> Board:
     )
 
 
-def _lanes(event: Event, x: Scale) -> list[Lane]:
+def _lanes(event: Event, x: Scale, problem: Problem, from_min: int) -> list[Lane]:
+    """Stations, then bays with the stretches in which their source really runs."""
     lanes, y = [], TOP
     for station in event.stations.all():
         lanes.append(
@@ -231,12 +232,12 @@ def _lanes(event: Event, x: Scale) -> list[Lane]:
         )
         y += ROW
     y += 22
-    bays = event.bays.select_related("source").prefetch_related("source__windows")
-    for bay in bays:
+    for bay in event.bays.select_related("source"):
         lane = Lane(str(bay.pk), bay.name, bay.source.name, y, CHARGE)
-        for window in bay.source.windows.all():
-            start = x(event.minute_of(window.starts_at))
-            end = x(event.minute_of(window.ends_at))
+        source = problem.sources.get(str(bay.source_id))
+        for window in source.windows if source else ():
+            start = x(window.start_min + from_min)
+            end = x(window.end_min + from_min)
             lane.power.append((start, round(end - start, 1)))
         lanes.append(lane)
         y += ROW

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from hollow_kettle.ui.drawing import Scale, points
+from powercore.advice import Advice, advice
 from powercore.budget import Endurance, endurance
 from powercore.errors import PowercoreError
 from powercore.loads import (
@@ -78,6 +79,7 @@ class StationPage:
     #: What one would have to have for it, by hand formula. [Ah], [W]
     size: BatterySize | None = None
     panel_w: float | None = None
+    advice: list[Advice] = field(default_factory=list)
     trouble: str = ""
 
 
@@ -122,6 +124,7 @@ def station_page(event: Event, station: Station) -> StationPage:
         drop_v=feeding.peak_a * plan.path_ohm,
         size=_size(event, watts, problem),
         panel_w=_panel_w(event, watts, found),
+        advice=[one for one in advice(problem) if one.about == key],
     )
 
 
