@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from powercore.values import BUS_V, in_range
+from powercore.values import in_range
 
 #: Share of a panel's print that reaches the battery over a day. Common practice, no
 #: source: 0.65 to 0.80.
@@ -95,10 +95,3 @@ def panel_w(
     in_range("Hours of full sun", sun_hours, low=0.1, high=24, unit="h")
     in_range("System factor", factor, low=0.05, high=1)
     return daily_wh * ratio / (sun_hours * factor)
-
-
-def sun_charge_ah(
-    watts: float, sun_hours: float, factor: float = SYSTEM_FACTOR
-) -> float:
-    """Charge that a panel brings in a day. [Ah]"""
-    return watts * sun_hours * factor / BUS_V

@@ -143,18 +143,6 @@ def cloud_share(oktas: float | FloatArray) -> FloatArray:
     return 1 - 0.75 * eighths**3.4
 
 
-def cloud_diffuse(oktas: float | FloatArray) -> FloatArray:
-    """Diffuse share of the light under N eighths of cloud: 0.3 + 0.7 (N/8)²."""
-    eighths = np.clip(np.asarray(oktas, dtype=float), 0, 8) / 8
-    return 0.3 + 0.7 * eighths**2
-
-
-def oktas_for(share: float) -> float:
-    """Eighths of cloud that leave a share of the clear sky's light."""
-    in_range("Share of the clear sky", share, low=0, high=1)
-    return float(8 * min(1.0, (1 - share) / 0.75) ** (1 / 3.4))
-
-
 def light_under(sun: Sun, oktas: float | FloatArray) -> Light:
     """
     Light on the flat ground under clouds.

@@ -87,6 +87,11 @@ def mains(**values) -> Supply:
             "nothing is known of the fuel",
         ),
         (
+            make_scenario(sources=(generator(fuel=fuel(full_l_h=0.45)),), bays=()),
+            make_scenario(sources=(generator(fuel=fuel()),), bays=()),
+            "40% of its petrol",
+        ),
+        (
             station(arrays=(PANEL,)),
             replace(station(arrays=(PANEL,)), site=SITE, sky=CLOUD),
             "no place under the sky",

@@ -12,6 +12,7 @@ from django.urls import reverse
 from hollow_kettle.clock import Clock, real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentType
+from powercore.loads import listening_share
 
 SKY_CHOICES = [
     ("none", "no sun at all"),
@@ -322,6 +323,16 @@ class OpenHours(models.Model):
 
     def __str__(self) -> str:
         return f"{self.station}: {self.pattern}"
+
+    @property
+    def on_share(self) -> float:
+        """Share of the time that it is switched on. (0 to 1)"""
+        return listening_share(self.on_for_min, self.every_min)
+
+    @property
+    def lasts_times(self) -> float:
+        """How many times as long a battery lasts as with everything always on."""
+        return 1 / self.on_share
 
 
 class Source(models.Model):
