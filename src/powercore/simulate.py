@@ -312,9 +312,9 @@ class _Many:
         load = self.load[self.variant, :, at] * futures.demand
         soc = self.soc[:, now.battery]
         if self.sheds:
-            load = load - self._shed_w(now, soc, supply, load, hours, at)
-        factor = futures.capacity[:, now.battery]
-        capacity = now.wh * factor
+            shed = self._shed_w(now, soc, supply, load, hours, at)
+            load = np.maximum(load - shed, 0.0)
+        capacity = now.wh * futures.capacity[:, now.battery]
         is_cut = ~np.isnan(self.cut_since) & now.has
         short = load > supply + _TINY
         is_off = short & (is_cut | ~now.has)
@@ -345,10 +345,33 @@ class _Many:
         on_h = np.where(drawing, ran, hours)
         sums["fed"] += from_supply * on_h
         sums["sun"] += from_sun * on_h
-        # What a battery that gives nothing may take: panels first, then the rest.
+        takes = now.has & ~drawing
         sun_left = sun - from_sun
         spare = np.minimum(self.spare[:, at], supply - from_supply)
-        takes = now.has & ~drawing
+        taken = self._top_up(
+            now, soc, sun_left, np.where(takes, spare, 0.0), hours, takes
+        )
+        sums["spilled"] += np.where(
+            takes,
+            np.maximum(0.0, sun_left * hours - taken),
+            sun_left * hours + np.where(drawing, from_sun * (hours - ran), 0.0),
+        )
+        self._discharge(now, out)
+        rested = start + hours * 60 - self.cut_since >= self.rest_min
+        full_enough = self.soc[:, now.battery] >= now.reconnect
+        self.cut_since = np.where(is_cut & rested & full_enough, np.nan, self.cut_since)
+
+    def _top_up(
+        self,
+        now: _Now,
+        soc: FloatArray,
+        sun_left: FloatArray,
+        spare: FloatArray,
+        hours: float,
+        takes: np.ndarray,
+    ) -> FloatArray:
+        """Charge what gives nothing: panels first, then the rest; energy taken. [Wh]"""
+        factor = self.futures.capacity[:, now.battery]
         holds = now.ah * factor
         room = np.maximum(0.0, (1 - soc) * holds)
         rate = np.minimum(
@@ -357,39 +380,22 @@ class _Many:
         )
         gain = np.where(takes, np.minimum(rate * hours, room), 0.0)
         taken = gain * now.w_per_rate
-        by_sun = np.where(
-            taken > 0,
-            np.minimum(1.0, sun_left * hours / np.where(taken > 0, taken, 1.0)),
-            0.0,
-        )
-        sums["spilled"] += np.where(
-            takes,
-            np.maximum(0.0, sun_left * hours - taken),
-            sun_left * hours + np.where(drawing, from_sun * (hours - ran), 0.0),
-        )
-        stored = gain / holds * capacity
-        self._book(now, out, stored * by_sun, stored * (1 - by_sun), gain / holds)
-        rested = start + hours * 60 - self.cut_since >= self.rest_min
-        full_enough = self.soc[:, now.battery] >= now.reconnect
-        self.cut_since = np.where(is_cut & rested & full_enough, np.nan, self.cut_since)
-
-    def _book(
-        self,
-        now: _Now,
-        out: FloatArray,
-        by_sun: FloatArray,
-        by_supply: FloatArray,
-        rise: FloatArray,
-    ) -> None:
+        offered = sun_left * hours / np.where(taken > 0, taken, 1.0)
+        by_sun = np.where(taken > 0, np.minimum(1.0, offered), 0.0)
+        stored = gain / holds * now.wh * factor
         has = np.flatnonzero(now.has)
-        if not has.size:
-            return
-        legs, batteries = now.leg[has], now.battery[has]
+        self.soc[:, now.battery[has]] += (gain / holds)[:, has]
+        self.into[:, now.leg[has]] += (stored * by_sun)[:, has]
+        self.by_supply[:, now.leg[has]] += (stored * (1 - by_sun))[:, has]
+        return taken
+
+    def _discharge(self, now: _Now, out: FloatArray) -> None:
+        """Take what stations drew out of their batteries. [Wh]"""
+        has = np.flatnonzero(now.has)
+        batteries = now.battery[has]
         wh = now.wh[:, has] * self.futures.capacity[:, batteries]
-        self.soc[:, batteries] += rise[:, has] - out[:, has] / wh
-        self.out[:, legs] += out[:, has]
-        self.into[:, legs] += by_sun[:, has]
-        self.by_supply[:, legs] += by_supply[:, has]
+        self.soc[:, batteries] -= out[:, has] / wh
+        self.out[:, now.leg[has]] += out[:, has]
 
     def _shed_w(
         self,
