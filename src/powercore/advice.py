@@ -58,7 +58,7 @@ def _stations(problem: Problem) -> Iterator[Advice]:
                 remedy="give it equipment and open hours",
             )
             continue
-        feeding = station.feeding(problem.grid)
+        feeding = problem.feeding(key)
         fuse = station.main_fuse_a
         if fuse is not None and feeding.peak_a > fuse:
             yield Advice(

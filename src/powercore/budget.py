@@ -267,7 +267,7 @@ def stock_wh(problem: Problem) -> float:
 
 def endurance(problem: Problem, station: str) -> list[Endurance]:
     """How long each battery, full, would last at a station, longest first."""
-    feeding = problem.stations[station].feeding(problem.grid)
+    feeding = problem.feeding(station)
     mean_w = feeding.mean_a * BUS_V
     found = []
     for key, battery in problem.batteries.items():

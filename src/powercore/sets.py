@@ -79,7 +79,7 @@ def parallel_set(
     if unknown or len(set(batteries)) < 2:
         raise UnknownKey("A set is two or more different batteries of the event.")
     packs = [problem.batteries[key].pack for key in batteries]
-    feeding = problem.stations[station].feeding(problem.grid)
+    feeding = problem.feeding(station)
     ohms = [pack.resistance_ohm + feeding.path_ohm for pack in packs]
 
     def volts(state: Sequence[float]) -> list[float]:

@@ -89,7 +89,7 @@ def station_page(event: Event, station: Station) -> StationPage:
         found = problem_for(event)
         problem, key = found.problem, str(station.pk)
         plan = problem.stations[key]
-        feeding = plan.feeding(problem.grid)
+        feeding = problem.feeding(key)
         lasts = [
             (problem.batteries[item.battery].tag, item)
             for item in sorted(

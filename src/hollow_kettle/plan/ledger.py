@@ -349,7 +349,7 @@ def _rotation_for(event: Event, problem: Problem) -> Rotation | None:
 
 def set_up_only(problem: Problem) -> tuple[CoreLeg, ...]:
     """Each station on its first battery until that ends: nobody walks."""
-    return construct(Problem(replace(problem.scenario, crews=())), STYLES[:1])
+    return construct(problem, [replace(STYLES[0], walks=False)])
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from functools import cached_property
 
 import numpy as np
 
-from powercore.battery import disconnect_of, refusal
+from powercore.battery import Feeding, disconnect_of, refusal
 from powercore.charging import ChargeModel
 from powercore.loads import load_w
 from powercore.scenario import YARD, BatteryPlan, BayPlan, Scenario, StationPlan
@@ -71,6 +71,7 @@ class Problem:
             source.key: self._as_planned(source) for source in scenario.sources
         }
         self._feeds: dict[tuple[str, str], Feed] = {}
+        self._feedings: dict[str, Feeding] = {}
         self._models: dict[tuple[str, str], ChargeModel] = {}
 
     def _as_planned(self, source: SourcePlan) -> SourcePlan:
@@ -130,6 +131,13 @@ class Problem:
             for key, watts in self.demand_w.items()
         }
 
+    def feeding(self, station: str) -> Feeding:
+        """How a battery feeds a station, worked out once."""
+        found = self._feedings.get(station)
+        if found is None:
+            found = self._feedings[station] = self.stations[station].feeding(self.grid)
+        return found
+
     def feed(self, station: str, battery: str) -> Feed:
         """Return what a battery can do at a station."""
         found = self._feeds.get((station, battery))
@@ -139,7 +147,7 @@ class Problem:
 
     def _new_feed(self, station: str, battery: str) -> Feed:
         plan = self.batteries[battery]
-        feeding = self.stations[station].feeding(self.grid)
+        feeding = self.feeding(station)
         end = disconnect_of(plan.pack, feeding)
         why = refusal(plan.pack, feeding)
         most_a = plan.max_discharge_a
