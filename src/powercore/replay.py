@@ -147,7 +147,12 @@ class _Run:
             sun_w, store = float(self.source_sun_w[key][at]), self.store[key]
             if store is not None:
                 holds = source.holds_wh or store
-                store += min(sun_w * hours, max(0.0, holds - store))
+                offered_w = sun_w
+                if source.filled_from and self.problem.source_is_on(
+                    source.filled_from, start
+                ):
+                    offered_w += source.fill_w
+                store += min(offered_w * hours, max(0.0, holds - store))
             legs = [
                 leg for leg in charging if self.problem.bays[leg.place].source == key
             ]

@@ -250,6 +250,9 @@ class Scenario:
         for bay in self.bays:
             if bay.source not in sources:
                 raise UnknownKey(f"{bay.name} is fed from an unknown source.")
+        for source in self.sources:
+            if source.filled_from and source.filled_from not in sources - {source.key}:
+                raise UnknownKey(f"{source.name} is filled from an unknown source.")
 
     @property
     def grid(self) -> TimeGrid:

@@ -279,7 +279,11 @@ class _Many:
         store = self.store[:, yard.source]
         if source.energy_wh is not None:
             room = np.maximum(0.0, (source.holds_wh or 0.0) - store)
-            store += np.minimum(sun * hours, room)
+            fills = source.filled_from and self.problem.source_is_on(
+                source.filled_from, start
+            )
+            offered = sun + (source.fill_w if fills else 0.0)
+            store += np.minimum(offered * hours, room)
         if not yard.batteries.size:
             return
         if source.kind == SUN:

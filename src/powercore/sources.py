@@ -101,12 +101,16 @@ class SourcePlan:
     fuel: Fuel | None = None
     #: Panels that give to it: straight to the bays, or into a buffer bank.
     arrays: tuple[Array, ...] = ()
+    #: A buffer bank may be filled from another source while that runs. [W]
+    filled_from: str = ""
+    fill_w: float = 0.0
 
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
             raise UnknownKey(f"A source is {', '.join(KINDS)}, not {self.kind}.")
         in_range(f"Power of {self.name}", self.max_w, low=0, high=100_000, unit="W")
         in_range(f"Other load on {self.name}", self.other_w, low=0, unit="W")
+        in_range(f"Filling of {self.name}", self.fill_w, low=0, high=20_000, unit="W")
 
     @property
     def for_chargers_w(self) -> float:

@@ -317,6 +317,17 @@ def spoils_own_power(problem: Problem, legs: Sequence[Leg]) -> list[Spoilt]:
                     end_min=leg.end_min,
                 )
             )
+    for source in problem.sources.values():
+        if source.filled_from and problem.sources[source.filled_from].kind in NOT_OWN:
+            feeds = problem.sources[source.filled_from]
+            found += [
+                Spoilt(
+                    words=f"{source.name} filled from {feeds.name}",
+                    start_min=window.start_min,
+                    end_min=window.end_min,
+                )
+                for window in feeds.windows
+            ]
     for station in problem.stations.values():
         for supply in station.supplies:
             if supply.kind in NOT_OWN:
@@ -400,10 +411,7 @@ def fuel_lines(problem: Problem, runs: Runs) -> list[FuelLine]:
     for number, source in enumerate(problem.scenario.sources):
         if source.kind != GENERATOR or source.fuel is None:
             continue
-        bays_w = sum(
-            bay.max_w for bay in problem.bays.values() if bay.source == source.key
-        )
-        plan = running(source, source.other_w + min(bays_w, source.max_w))
+        plan = running(source, problem.most_asked_w(source))
         hours = sum(w.end_min - w.start_min for w in plan.windows) / 60
         mean_w = source.other_w
         if hours > 0:

@@ -74,6 +74,36 @@ def test_the_strip_shows_quiet_hours_stops_and_the_end_of_the_fuel(
     assert ">dry<" in page
 
 
+def test_a_bank_is_filled_by_day(event, generator, boss):
+    """From the generator at 120 W; half a statement is refused, and a copy keeps it."""
+    bank = services.add_source(
+        event,
+        name="bank",
+        kind="buffer",
+        max_w=300,
+        energy_wh=100,
+        starts=NOON,
+        ends=NOON + timedelta(hours=8),
+    )
+    url = reverse("plan:source_edit", args=[event.pk, bank.pk])
+    data = {
+        "max_w": "300",
+        "other_w": "0",
+        "energy_wh": "100",
+        "capacity_wh": "600",
+        "fill_w": "120",
+    }
+    half = boss.post(url, data)
+    kept = boss.post(url, data | {"filled_from": generator.pk})
+    copy = copy_event(event, name="Again", starts=NOON + timedelta(days=7))
+
+    assert "Say both what fills it" in text(half)
+    assert kept.status_code == 302
+    runs = ledger_page(event, "none").total.runs
+    assert runs.store_wh[0, -1].max() > 300
+    assert copy.sources.get(name="bank").filled_from.event == copy
+
+
 def test_fuel_that_ends_is_asked_for(event, generator):
     """The ledger says when it runs dry; the request says how much and by when."""
     page = ledger_page(event)

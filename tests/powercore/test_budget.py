@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from powercore.arrays import Array, Site
 from powercore.budget import ledger, ledgers, ledgers_of, no_sun
+from powercore.errors import UnknownKey
 from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.problem import Leg, Problem
 from powercore.scenario import SkyHour
@@ -321,3 +322,26 @@ def test_sun_goes_into_a_buffer_bank_in_the_yard():
     assert found["none"].runs.store_wh[0, -1, 0] == pytest.approx(100)
     assert found["clear"].runs.store_wh[0, -1, 0] == pytest.approx(400)
     assert np.isfinite(found["clear"].runs.soc).all()
+
+
+def test_a_generator_fills_a_bank_by_day():
+    """120 W for the two hours it runs; what it fills is not left for chargers."""
+    source = generator(windows=(Window(start_min=0, end_min=120),))
+    bank = SourcePlan(
+        key="bank",
+        name="bank",
+        kind="buffer",
+        max_w=300,
+        windows=DAY,
+        energy_wh=100,
+        capacity_wh=400,
+        filled_from="gen",
+        fill_w=120,
+    )
+    problem = Problem(make_scenario(sources=(source, bank), bays=()))
+    runs = ledger(problem, (alone(),)).runs
+
+    assert problem.sources["gen"].max_w == pytest.approx(1600 - 120)
+    assert runs.store_wh[0, -1].tolist() == pytest.approx([0, 340])
+    with pytest.raises(UnknownKey, match="filled from an unknown source"):
+        make_scenario(sources=(bank,), bays=())

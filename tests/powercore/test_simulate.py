@@ -109,6 +109,15 @@ def events(draw):
             windows=window,
             energy_wh=draw(st.floats(0, 200)),
             capacity_wh=400,
+            filled_from="mains",
+            fill_w=draw(st.sampled_from([0.0, 40.0])),
+        ),
+        SourcePlan(
+            key="mains",
+            name="mains",
+            kind="mains",
+            max_w=500,
+            windows=(Window(start_min=100, end_min=301),),
         ),
     )
     bays = tuple(

@@ -253,6 +253,8 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
         capacity_wh=1280,
         starts=start,
         ends=end,
+        filled_from=generator,
+        fill_w=60,
     )
     for name, source, watts, chemistries in (
         ("Bay 1", generator, 360, ["lifepo4"]),

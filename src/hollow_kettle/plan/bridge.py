@@ -246,6 +246,8 @@ def _source(
         is_quiet_waived=source.is_quiet_waived,
         fuel=fuel,
         arrays=arrays,
+        filled_from=str(source.filled_from_id or ""),
+        fill_w=source.fill_w if source.filled_from_id else 0.0,
     )
 
 

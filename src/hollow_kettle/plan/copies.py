@@ -64,6 +64,10 @@ def copy_event(
     for walk in _walks(event):
         services.state_walk(sites[walk.a_id], sites[walk.b_id], minutes=walk.minutes)
     sources = {source.pk: _copy_source(source, new, moved) for source in _all(event)}
+    for source in sources.values():
+        if source.filled_from_id is not None:
+            source.filled_from = sources[source.filled_from_id]
+            source.save(update_fields=["filled_from"])
     for bay in event.bays.all():
         services.add_bay(
             new,

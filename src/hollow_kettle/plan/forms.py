@@ -427,6 +427,15 @@ class LimitsForm(Dressed, forms.Form):
     capacity_wh = NumberField(
         label="Can hold", low=0, high=1_000_000, unit="Wh", required=False
     )
+    filled_from = forms.ModelChoiceField(
+        Source.objects.none(),
+        label="Filled from",
+        required=False,
+        help_text="A buffer bank, while that source runs.",
+    )
+    fill_w = NumberField(
+        label="Filled with", low=0, high=20_000, unit="W", required=False
+    )
     quiet_from = forms.TimeField(
         label="Quiet from",
         required=False,
@@ -464,6 +473,19 @@ class LimitsForm(Dressed, forms.Form):
         is_whole=True,
         help_text="Every bay on it is down; 20 to 30 min is usual.",
     )
+
+    def __init__(self, *args: Any, source: Source, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        bank_only = ("energy_wh", "capacity_wh", "filled_from", "fill_w")
+        fuel_only = ("tank_l", "on_hand_l", "quarter_l_h", "full_l_h", "refuel_min")
+        is_bank = source.kind == Source.Kind.BUFFER
+        if is_bank:
+            feeds = source.event.sources.exclude(kind=Source.Kind.BUFFER)
+            self.fields["filled_from"].queryset = feeds  # type: ignore[attr-defined]
+        is_engine = source.kind == Source.Kind.GENERATOR
+        unused = (() if is_bank else bank_only) + (() if is_engine else fuel_only)
+        for name in unused:
+            del self.fields[name]
 
 
 class WindowForm(Dressed, forms.Form):

@@ -362,6 +362,10 @@ class Source(models.Model):
     tank_l = models.FloatField("tank", null=True, blank=True)
     on_hand_l = models.FloatField("fuel on hand", null=True, blank=True)
     refuel_min = models.PositiveSmallIntegerField("refuelling takes", default=25)
+    filled_from = models.ForeignKey(
+        "self", null=True, blank=True, on_delete=models.SET_NULL, related_name="banks"
+    )
+    fill_w = models.FloatField("filled with", default=0)
 
     class Meta:
         ordering = ["name"]

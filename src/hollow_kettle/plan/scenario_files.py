@@ -176,6 +176,11 @@ def import_scenario(content: bytes, *, by: Actor, is_template: bool = False) -> 
     for plan in scenario.stations:
         _station(event, plan, spots.get(plan.key))
     sources = {plan.key: _source(event, plan) for plan in scenario.sources}
+    for feed in scenario.sources:
+        if feed.filled_from:
+            bank = sources[feed.key]
+            bank.filled_from = sources[feed.filled_from]
+            bank.save(update_fields=["filled_from"])
     for bay in scenario.bays:
         services.add_bay(
             event,
@@ -383,6 +388,7 @@ def _source(event: Event, plan: SourcePlan) -> Source:
         tank_l=fuel.tank_l if fuel else None,
         on_hand_l=fuel.on_hand_l if fuel else None,
         refuel_min=fuel.refuel_min if fuel else 25,
+        fill_w=plan.fill_w,
     )
     SourceWindow.objects.bulk_create(
         SourceWindow(

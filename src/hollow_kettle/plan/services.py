@@ -416,8 +416,12 @@ def change_source(source: Source, **values: Any) -> Source:
         raise ValidationError(
             {"energy_wh": "A buffer bank runs dry: say what it holds."}
         )
+    if (values.get("filled_from") is None) != (not values.get("fill_w")):
+        raise ValidationError(
+            {"fill_w": "Say both what fills it and with how many watts."}
+        )
     for name, value in values.items():
-        setattr(source, name, value)
+        setattr(source, name, 0.0 if name == "fill_w" and value is None else value)
     source.save()
     return source
 

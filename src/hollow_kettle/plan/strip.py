@@ -61,10 +61,7 @@ def source_strip(event: Event) -> Strip | None:
     rows = []
     by_key = {str(source.pk): source for source in event.sources.all()}
     for number, plan in enumerate(problem.scenario.sources):
-        bays_w = sum(
-            bay.max_w for bay in problem.bays.values() if bay.source == plan.key
-        )
-        ran = running(plan, plan.other_w + min(bays_w, plan.max_w))
+        ran = running(plan, problem.most_asked_w(plan))
         used_w = problem.sources[plan.key].max_w
         words = f"{used_w:,.0f} W for chargers"
         if plan.energy_wh is not None:

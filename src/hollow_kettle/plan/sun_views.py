@@ -371,7 +371,9 @@ def source_edit(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpRespon
     source = get_object_or_404(Source, pk=source_uid, event=event)
     names = list(forms.LimitsForm.base_fields)
     form = forms.LimitsForm(
-        request.POST or None, initial={name: getattr(source, name) for name in names}
+        request.POST or None,
+        source=source,
+        initial={name: getattr(source, name) for name in names},
     )
     is_sent = request.method == "POST" and form.is_valid()
     if is_sent and tried(form, services.change_source, source, **form.cleaned_data):

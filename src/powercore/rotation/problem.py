@@ -74,6 +74,18 @@ class Problem:
         self._feedings: dict[str, Feeding] = {}
         self._models: dict[tuple[str, str], ChargeModel] = {}
 
+    def most_asked_w(self, source: SourcePlan) -> float:
+        """What is asked of a source with all bays and banks on it in use. [W]"""
+        bays_w = sum(
+            bay.max_w for bay in self.bays.values() if bay.source == source.key
+        )
+        load_w = source.other_w + self._filling_w(source) + bays_w
+        return min(load_w, source.max_w)
+
+    def _filling_w(self, source: SourcePlan) -> float:
+        banks = self.scenario.sources
+        return sum(one.fill_w for one in banks if one.filled_from == source.key)
+
     def _as_planned(self, source: SourcePlan) -> SourcePlan:
         """
         A source as plans count on it: what it gives chargers, when it really runs.
@@ -81,13 +93,10 @@ class Problem:
         Quiet hours, stops for fuel with all bays in use, and the end of the fuel
         are out of its windows; panels count for nothing.
         """
-        bays_w = sum(
-            bay.max_w for bay in self.bays.values() if bay.source == source.key
-        )
-        windows = running(source, source.other_w + min(bays_w, source.max_w)).windows
+        windows = running(source, self.most_asked_w(source)).windows
         return replace(
             source,
-            max_w=source.for_chargers_w,
+            max_w=max(0.0, source.for_chargers_w - self._filling_w(source)),
             windows=() if source.kind == SUN else windows,
         )
 
