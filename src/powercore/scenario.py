@@ -9,7 +9,9 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import msgspec
 import numpy as np
@@ -240,6 +242,7 @@ class Scenario:
         in_range(
             "Length of the event", self.span_min, low=1, high=14 * 1440, unit="min"
         )
+        _check_start(self.starts_at, self.zone)
         _distinct("station", [station.key for station in self.stations])
         _distinct("battery", [battery.key for battery in self.batteries])
         _distinct("bay", [bay.key for bay in self.bays])
@@ -316,6 +319,24 @@ def schema() -> dict[str, Any]:
 def sha256_of(scenario: Scenario) -> str:
     """Return the digest by which a snapshot is known."""
     return hashlib.sha256(encode(scenario)).hexdigest()
+
+
+def _check_start(starts_at: str, zone: str) -> None:
+    try:
+        has_zone = datetime.fromisoformat(starts_at).tzinfo is not None
+    except ValueError:
+        has_zone = False
+    if not has_zone:
+        raise UnknownKey(
+            f"The start '{starts_at[:40]}' must be a moment in UTC such as "
+            "2026-06-27T18:00:00+00:00."
+        )
+    try:
+        ZoneInfo(zone)
+    except (KeyError, ValueError, OSError) as error:
+        raise UnknownKey(
+            f"There is no time zone '{zone[:40]}'; use an IANA name such as UTC."
+        ) from error
 
 
 def _distinct(what: str, keys: list[str]) -> None:

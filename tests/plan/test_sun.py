@@ -214,6 +214,28 @@ def test_a_typical_year_stands_for_any_year():
     assert all(row.global_w is not None for row in found.rows)
 
 
+def test_an_epw_file_in_its_own_zone():
+    """Hours end at the hour, six hours behind UTC; cloud is in tenths."""
+    # The form of an EnergyPlus weather file; place and values invented.
+    head = ["LOCATION,Cold Tarn,-,XXX,invented,999999,46.12,-95.40,-6.0,410.0"]
+    head += ["DESIGN CONDITIONS,0", "TYPICAL/EXTREME PERIODS,0"]
+    head += ["GROUND TEMPERATURES,0", "HOLIDAYS/DAYLIGHT SAVINGS,No,0,0,0"]
+    head += ["COMMENTS 1,", "COMMENTS 2,", "DATA PERIODS,1,1,Data,Sunday, 1/ 1,12/31"]
+    rows = [
+        f"2005,6,{day},{hour},60,?,20,10,50,97000,0,0,300,{40 * hour},400,200,0,0,0,0,"
+        "180,3,5,5,20,77777,9,999999999,0,0.1,0,88,0.2,0,0"
+        for day in (27, 28)
+        for hour in range(1, 25)
+    ]
+    found = read("\n".join([*head, *rows, ""]).encode())
+    noon = next(row for row in found.rows if row.at.hour == 18)
+
+    assert found.kind == "EPW"
+    # 18:00 UTC is 12:00 there: the hour from noon on, the file's thirteenth.
+    assert noon.global_w == 40 * 13
+    assert noon.oktas == 4.0
+
+
 def test_a_weather_file_is_seen_before_it_counts(sunny, boss):
     """The preview keeps nothing; taking it replaces the forecast."""
     file = SimpleUploadedFile(
@@ -310,6 +332,15 @@ def test_an_example_is_a_template_for_an_event_here(shelf, boss, key):
     assert set(event.batteries.all()) == set(shelf.values())
     assert boss.get(event.get_absolute_url()).status_code == 200
     assert ledger_page(event).total.need_wh > 0
+
+
+def test_a_file_with_what_the_tables_refuse_makes_nothing(sunny, marin):
+    """A station's name of 200 letters: said, and no event is left half made."""
+    found = json.loads(export_scenario(sunny))
+    found["stations"][0]["name"] = "E" * 200
+    with pytest.raises(ValidationError, match="can't be kept"):
+        import_scenario(json.dumps(found).encode(), by=marin)
+    assert Event.objects.count() == 1
 
 
 def test_a_file_that_is_no_scenario_names_the_path(shelf, boss):

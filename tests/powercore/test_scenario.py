@@ -56,6 +56,8 @@ def test_ranges_are_checked_where_values_are_made():
         (b'"walk_min":5', b'"walk_min":"five"', r"\$\.stations\[0\]\.walk_min"),
         (b'"series":4', b'"series":0', "Cells in series must be between 1 and 120"),
         (b'"schema_version":2', b'"schema_version":9', "this reads 1 and 2"),
+        (b'"2026-06-27T18:00:00+00:00"', b'"noon"', "'noon' must be a moment in UTC"),
+        (b'"zone":"UTC"', b'"zone":"Mars/Olympus"', "no time zone 'Mars/Olympus'"),
         (b"{", b"", "not a scenario"),
     ],
 )

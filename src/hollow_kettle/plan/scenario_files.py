@@ -10,7 +10,7 @@ from typing import Any
 
 from django.core.exceptions import ValidationError
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.db import transaction
+from django.db import DatabaseError, transaction
 from django.utils.text import slugify
 from icalendar import Calendar
 from icalendar import Event as CalendarEvent
@@ -25,6 +25,7 @@ from powercore.loads import Draw, Load, Pattern
 from powercore.scenario import YARD
 from powercore.sources import SourcePlan
 from powercore.values import BUS_V, Window, without
+from powercore.wiring import Wire
 
 from . import bridge, services, sun
 from .models import (
@@ -41,6 +42,8 @@ from .models import (
 )
 
 ORIGIN = "from a scenario file"
+#: The wire in which a resistance of a file is expressed.
+_AWG = 12
 EXAMPLES = Path(__file__).resolve().parents[3] / "examples"
 
 
@@ -124,7 +127,6 @@ def _shelf() -> dict[str, Asset]:
     return {one.tag.casefold(): one for one in Asset.objects.batteries()}
 
 
-@transaction.atomic
 def import_scenario(content: bytes, *, by: Actor, is_template: bool = False) -> Event:
     """
     Make an event of a scenario file: all of it or nothing.
@@ -147,7 +149,17 @@ def import_scenario(content: bytes, *, by: Actor, is_template: bool = False) -> 
             f"Here {', '.join(preview.differ)} are other batteries than in the file; "
             "change the tags in one of them."
         )
-    scenario = preview.scenario
+    try:
+        with transaction.atomic():
+            return _made(preview.scenario, by, is_template)
+    except DatabaseError as error:
+        first = str(error).splitlines()[0]
+        raise ValidationError(
+            f"Something in the file can't be kept: {first}"
+        ) from error
+
+
+def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
     starts = datetime.fromisoformat(scenario.starts_at)
     wall = local(starts, scenario.zone).replace(tzinfo=None)
     ends = local(starts + timedelta(minutes=scenario.span_min), scenario.zone)
@@ -250,9 +262,9 @@ def _station(event: Event, plan: core.StationPlan, spot: core.Spot | None) -> St
         reconnect_v=plan.reconnect_v,
         rest_min=plan.rest_min,
         main_fuse_a=plan.main_fuse_a,
-        # The file has the feed's resistance: the same as so much AWG 12.
-        feed_m=round(extra_ohm / 0.0104214, 3) if extra_ohm > 1e-9 else None,
-        feed_awg=12 if extra_ohm > 1e-9 else None,
+        # The file has the feed's resistance: the same as so much of one wire.
+        feed_m=_length_m(extra_ohm) if extra_ohm > 1e-9 else None,
+        feed_awg=_AWG if extra_ohm > 1e-9 else None,
         spread_pct=plan.spread * 100,
         low_words=plan.low_words,
         watch_words=plan.watch_words,
@@ -286,6 +298,11 @@ def _station(event: Event, plan: core.StationPlan, spot: core.Spot | None) -> St
     return station
 
 
+def _length_m(ohm: float) -> float:
+    """Length of the usual wire that has a resistance there and back. [m]"""
+    return round(ohm / Wire(length_m=1, awg=_AWG).resistance_ohm, 3)
+
+
 def _equipment(
     event: Event, station: Station, plan: core.StationPlan, load: Load
 ) -> None:
@@ -310,7 +327,12 @@ def _kind_of(load: Load, plan: core.StationPlan) -> EquipmentType:
     for kind in EquipmentType.objects.filter(name=name).prefetch_related("steps"):
         steps = {one.step: bridge.draw_of(one) for one in kind.steps.all()}
         is_same = steps.get("full") == load.draw and steps.get("low") == load.low
-        if is_same and plan.device_min_v >= kind.min_v <= plan.device_max_v:
+        # A station's window is where those of all its devices overlap.
+        if (
+            is_same
+            and kind.min_v <= plan.device_min_v
+            and kind.max_v >= plan.device_max_v
+        ):
             return kind
     base = slugify(name)[:30] or "load"
     key, number = base, 1
@@ -443,9 +465,9 @@ def _arrays(
             is_on_ground=array.is_on_ground,
             method=array.method,
             max_a=array.max_a,
-            # The file has the cable's resistance: the same as so much AWG 12.
-            cable_m=round(array.cable_ohm / 0.0104214, 3),
-            cable_awg=12,
+            # The file has the cable's resistance: the same as so much of one wire.
+            cable_m=_length_m(array.cable_ohm),
+            cable_awg=_AWG,
             dirt_pct=array.dirt * 100,
             factor=array.factor,
             lit_from=_time_of(array.lit_from_min) if array.lit_from_min else None,
