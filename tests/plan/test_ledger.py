@@ -281,7 +281,9 @@ def test_policy_sets_the_reserve_where_a_battery_has_none(event, shelf):
 
     assert reserve["K01"] == pytest.approx(0.3)
     assert reserve["K02"] == pytest.approx(0.1)
-    assert reserve_of(event, "agm") is None
+    # Usual for an exercise, and for what is neither lithium nor lead.
+    assert reserve_of(event, "agm") == pytest.approx(0.5)
+    assert reserve_of(event, "nimh") is None
     assert all(policy.why.endswith(".") for policy in POLICIES.values())
 
 

@@ -55,7 +55,7 @@ class EventForm(Dressed, forms.Form):
         high=90,
         unit="%",
         required=False,
-        help_text="Empty: each chemistry's own. A battery's own reserve wins.",
+        help_text="Empty: as usual for what it is for. A battery's own reserve wins.",
     )
     lead_reserve_pct = NumberField(
         label="Reserve of lead-acid", low=0, high=90, unit="%", required=False

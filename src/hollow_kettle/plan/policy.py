@@ -63,12 +63,15 @@ def policy_of(event: Event) -> Policy:
 
 def reserve_of(event: Event, chemistry: str) -> float | None:
     """
-    Reserve that an event states for a chemistry. (0 to 1)
+    Reserve that an event keeps of a chemistry: stated, else usual for it. (0 to 1)
 
-    None where it states none: then a battery's own or its chemistry's holds.
+    None for what is neither lithium nor lead-acid: its chemistry's own holds.
     """
-    chem = CHEMISTRIES[chemistry]
-    stated = event.lead_reserve_pct if chem.is_lead else event.lithium_reserve_pct
-    if not chem.is_rechargeable or stated is None:
+    chem, usual = CHEMISTRIES[chemistry], policy_of(event)
+    if chem.is_lead:
+        stated, percent = event.lead_reserve_pct, usual.lead_pct
+    elif chem.is_lithium:
+        stated, percent = event.lithium_reserve_pct, usual.lithium_pct
+    else:
         return None
-    return stated / 100
+    return (percent if stated is None else stated) / 100
