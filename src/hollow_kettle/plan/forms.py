@@ -209,7 +209,11 @@ class EquipmentForm(Dressed, forms.Form):
         help_text="For what charges and then stops: laptops, handhelds, banks.",
     )
     used_from = WallTimeField(label="Used from", required=False)
-    used_until = WallTimeField(label="until", required=False)
+    used_until = WallTimeField(
+        label="until",
+        required=False,
+        help_text="From then on it is off, or on a bank of its own.",
+    )
     shed_pct = NumberField(
         label="Switched off at a charge of",
         low=0,
