@@ -17,9 +17,8 @@ from powercore.futures import likely  # noqa: E402
 from powercore.replay import replay  # noqa: E402
 from powercore.rotation.construct import STYLES, construct  # noqa: E402
 from powercore.rotation.problem import Problem  # noqa: E402
-from powercore.scenario import SKIES  # noqa: E402
 from powercore.simulate import simulate  # noqa: E402
-from powercore.sky import SkyView, sunshine  # noqa: E402
+from powercore.sky import every_sky  # noqa: E402
 
 #: Futures that the plain replay is timed on; it takes each one by itself.
 SAMPLE = 6
@@ -29,11 +28,7 @@ def main() -> None:
     """Change one station's load, work its event out anew, both ways."""
     scenario = big_event()
     legs = construct(Problem(scenario), STYLES[:1])
-    view = SkyView.of(scenario)
-    suns = {}
-    for sky in SKIES:
-        shine = sunshine(scenario, sky, view)
-        suns[sky] = (list(shine.stations.values()), list(shine.sources.values()))
+    suns = every_sky(scenario)
     first = scenario.stations[0]
     busier = replace(first, loads=(replace(first.loads[0], count=2),))
     changed = replace(scenario, stations=(busier, *scenario.stations[1:]))

@@ -58,14 +58,9 @@ def _suns(scenario: Scenario) -> Suns:
     """What panels give under each sky; without a place only the one without sun."""
     if scenario.site is None:
         return no_sun(Problem(scenario))
-    from powercore.sky import SkyView, sunshine
+    from powercore.sky import every_sky
 
-    view = SkyView.of(scenario)
-    found = {sky: sunshine(scenario, sky, view) for sky in SKIES}
-    return {
-        sky: (list(shine.stations.values()), list(shine.sources.values()))
-        for sky, shine in found.items()
-    }
+    return every_sky(scenario)
 
 
 def _budget(scenario: Scenario, _: list[str], is_json: bool) -> int:

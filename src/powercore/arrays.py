@@ -150,3 +150,33 @@ class Array:
     def watts(self) -> float:
         """Power as printed. [W]"""
         return self.vmp_v * self.imp_a
+
+
+def factor_from_reading(
+    measured_a: float, battery_v: float, modelled_w: float
+) -> float:
+    """
+    What one reading of the charging current says against the model. [ratio]
+
+    Raises
+    ------
+    OutOfRange
+        If the model expects too little light for a comparison, or the ratio is
+        beyond what dirt, haze or a label explain: then the time, the sky or the
+        panel is not as stated.
+    """
+    in_range("Current measured", measured_a, low=0, high=250, unit="A")
+    in_range(
+        "Power expected at that time",
+        round(modelled_w, 1),
+        low=5,
+        unit="W",
+        why="compare in good light, near noon",
+    )
+    return in_range(
+        "Reading against the model",
+        round(measured_a * battery_v / modelled_w, 3),
+        low=0.3,
+        high=1.5,
+        why="beyond it the time, the sky or the panel is not as stated",
+    )

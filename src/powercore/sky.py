@@ -17,7 +17,7 @@ import pandas as pd
 from powercore import solar
 from powercore.arrays import Array, Horizon, Site
 from powercore.errors import UnknownKey
-from powercore.scenario import CLEAR, FORECAST, NO_SUN, Scenario, SkyHour
+from powercore.scenario import CLEAR, FORECAST, NO_SUN, SKIES, Scenario, SkyHour
 from powercore.values import FloatArray, TimeGrid
 
 #: Cloud that is assumed without a forecast. [eighths]
@@ -59,6 +59,7 @@ class SkyView:
         forecast: tuple[SkyHour, ...] = (),
     ) -> None:
         self.site, self.grid, self.forecast = site, grid, forecast
+        self._lights: dict[str, solar.Light] = {}
         start = pd.Timestamp(datetime.fromisoformat(starts_at)).tz_convert("UTC")
         middles = (np.arange(grid.count) + 0.5) * grid.step_min
         self.times = start + pd.to_timedelta(middles, unit="min")
@@ -114,8 +115,14 @@ class SkyView:
         UnknownKey
             If there is no such sky.
         """
+        if sky not in self._lights:
+            self._lights[sky] = self._light(sky)
+        return self._lights[sky]
+
+    def _light(self, sky: str) -> solar.Light:
         if sky == NO_SUN:
-            return solar.light_under(self.sun, 8.0) * 0.0
+            zero = np.zeros(self.grid.count)
+            return solar.Light(global_w=zero, beam_w=zero, diffuse_w=zero)
         if sky == CLEAR:
             return solar.light_under(self.sun, 0.0)
         if sky != FORECAST:
@@ -204,3 +211,15 @@ def sunshine(scenario: Scenario, sky: str, view: SkyView | None = None) -> Sunsh
         stations={one.key: offered(one.arrays) for one in scenario.stations},
         sources={one.key: offered(one.arrays) for one in scenario.sources},
     )
+
+
+def every_sky(
+    scenario: Scenario, view: SkyView | None = None
+) -> dict[str, tuple[list[FloatArray], list[FloatArray]]]:
+    """What panels give stations and sources under each sky, in their order. [W]"""
+    view = view or SkyView.of(scenario)
+    found = {sky: sunshine(scenario, sky, view) for sky in SKIES}
+    return {
+        sky: (list(shine.stations.values()), list(shine.sources.values()))
+        for sky, shine in found.items()
+    }

@@ -20,7 +20,7 @@ import pandas as pd
 from pvlib import atmosphere, clearsky, irradiance, pvsystem, solarposition, temperature
 
 from powercore.arrays import Array, Horizon, Site
-from powercore.values import FloatArray, in_range
+from powercore.values import FloatArray
 
 #: Share of the light that the ground sends back; grass. Common practice, no source.
 ALBEDO = 0.2
@@ -123,13 +123,6 @@ class Light:
     global_w: FloatArray
     beam_w: FloatArray
     diffuse_w: FloatArray
-
-    def __mul__(self, share: float | FloatArray) -> Light:
-        return Light(
-            global_w=self.global_w * share,
-            beam_w=self.beam_w * share,
-            diffuse_w=self.diffuse_w * share,
-        )
 
 
 def cloud_share(oktas: float | FloatArray) -> FloatArray:
@@ -352,33 +345,3 @@ def passed_w(
     if array.max_a is not None:
         given = np.minimum(given, array.max_a * battery_v)
     return np.asarray(given, dtype=float)
-
-
-def factor_from_reading(
-    measured_a: float, battery_v: float, modelled_w: float
-) -> float:
-    """
-    What one reading of the charging current says against the model. [ratio]
-
-    Raises
-    ------
-    OutOfRange
-        If the model expects too little light for a comparison, or the ratio is
-        beyond what dirt, haze or a label explain: then the time, the sky or the
-        panel is not as stated.
-    """
-    in_range("Current measured", measured_a, low=0, high=250, unit="A")
-    in_range(
-        "Power expected at that time",
-        round(modelled_w, 1),
-        low=5,
-        unit="W",
-        why="compare in good light, near noon",
-    )
-    return in_range(
-        "Reading against the model",
-        round(measured_a * battery_v / modelled_w, 3),
-        low=0.3,
-        high=1.5,
-        why="beyond it the time, the sky or the panel is not as stated",
-    )

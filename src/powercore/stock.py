@@ -19,7 +19,7 @@ from powercore.loads import Opening, Step
 from powercore.rotation.problem import CHARGE, SERVE, WAIT, Leg, Problem
 from powercore.scenario import StationPlan
 from powercore.sources import BUFFER, GENERATOR, NOT_OWN, Running, running
-from powercore.values import FloatArray, Window
+from powercore.values import FloatArray, Window, windows_where
 
 #: A stretch shorter than this is a gap, not a night. [min]
 SHORTEST_MIN = 60
@@ -97,17 +97,9 @@ def stretches(
     # Where nothing is to be charged from at all, only the dark parts a day.
     is_served = any(source.kind != BUFFER for source in problem.sources.values())
     marked = ~runs | dark if is_served else dark
-    padded = np.concatenate([[False], marked, [False]]).astype(int)
-    first, last = (
-        np.flatnonzero(np.diff(padded) == 1),
-        np.flatnonzero(np.diff(padded) == -1),
-    )
     found = [
-        Window(
-            start_min=int(a) * grid.step_min,
-            end_min=min(int(b) * grid.step_min, problem.span_min),
-        )
-        for a, b in zip(first, last, strict=True)
+        replace(one, end_min=min(one.end_min, problem.span_min))
+        for one in windows_where(grid, marked)
     ]
     return [one for one in found if one.end_min - one.start_min >= shortest_min]
 

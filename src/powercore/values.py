@@ -138,3 +138,13 @@ def overlap_min(grid: TimeGrid, start_min: float, end_min: float) -> FloatArray:
     edges = grid.edges_min
     common = np.minimum(edges[1:], end_min) - np.maximum(edges[:-1], start_min)
     return np.clip(common, 0, grid.step_min)
+
+
+def windows_where(grid: TimeGrid, marked: NDArray[np.bool_]) -> list[Window]:
+    """Stretches of marked steps, in order."""
+    padded = np.concatenate([[False], marked, [False]]).astype(int)
+    edges = np.flatnonzero(np.diff(padded)) * grid.step_min
+    return [
+        Window(start_min=int(first), end_min=int(last))
+        for first, last in zip(edges[::2], edges[1::2], strict=True)
+    ]

@@ -14,7 +14,7 @@ from pvlib.pvsystem import Array as PvArray
 from pvlib.pvsystem import FixedMount, PVSystem
 
 from powercore import solar
-from powercore.arrays import Array, Horizon, Site
+from powercore.arrays import Array, Horizon, Site, factor_from_reading
 from powercore.errors import OutOfRange
 
 HUNDRED_W = {"vmp_v": 18.0, "imp_a": 5.56, "voc_v": 22.3, "isc_a": 6.0}
@@ -320,13 +320,11 @@ def test_turning_the_panel_pays():
 
 def test_a_reading_calibrates_the_rest():
     """5 A at 13.2 V where the model says 73 W: ratio 0.904; nonsense is refused."""
-    assert solar.factor_from_reading(5.0, 13.2, 73.0) == pytest.approx(
-        66 / 73, abs=1e-3
-    )
+    assert factor_from_reading(5.0, 13.2, 73.0) == pytest.approx(66 / 73, abs=1e-3)
     with pytest.raises(OutOfRange, match="time, the sky or the panel"):
-        solar.factor_from_reading(9.0, 13.2, 73.0)
+        factor_from_reading(9.0, 13.2, 73.0)
     with pytest.raises(OutOfRange, match="near noon"):
-        solar.factor_from_reading(0.1, 13.2, 1.0)
+        factor_from_reading(0.1, 13.2, 1.0)
 
 
 @given(

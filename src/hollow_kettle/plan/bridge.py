@@ -20,7 +20,7 @@ from powercore import scenario as core
 from powercore.arrays import Array
 from powercore.arrays import Site as SkySite
 from powercore.battery import Pack
-from powercore.loads import Load, Opening, Pattern, Step
+from powercore.loads import Load, Opening, Pattern
 from powercore.places import walking_min
 from powercore.rotation.problem import YARD
 from powercore.rotation.problem import Leg as CoreLeg
@@ -44,16 +44,13 @@ from .models import (
 from .policy import reserve_of
 
 
-def scenario_of(
-    event: Event, at: datetime | None = None, *, is_low_power: bool = False
-) -> core.Scenario:
+def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
     """
     Return an event as the core sees it, from its start or from a moment on.
 
     From the start, batteries leave home full. From a moment on, they are where the
     log has them, with the charge they have in the bad 1-in-10 case, so that a plan
-    made in the field has slack; minutes count from that moment. With
-    `is_low_power`, stations draw what their low step draws.
+    made in the field has slack; minutes count from that moment.
     """
     from_min = 0
     if at is not None and at > event.starts_at:
@@ -90,7 +87,6 @@ def scenario_of(
                 from_min,
                 _from_yard(walks, yard, station),
                 arrays[station.pk],
-                is_low_power=is_low_power,
             )
             for station in stations
         ),
@@ -307,8 +303,6 @@ def _station(
     from_min: int,
     walk_min: int,
     arrays: tuple[Array, ...],
-    *,
-    is_low_power: bool,
 ) -> core.StationPlan:
     equipment = list(station.equipment.all())
     openings = []
@@ -316,9 +310,6 @@ def _station(
         start, end = _clipped(event, hours.starts_at, hours.ends_at, from_min)
         if end <= start:
             continue
-        step = hours.step
-        if is_low_power and step == Step.FULL:
-            step = Step.LOW
         openings.append(
             Opening(
                 start_min=start,
@@ -328,7 +319,7 @@ def _station(
                     standby_share=hours.pattern.standby_share,
                     duty=hours.pattern.duty,
                 ),
-                step=step,
+                step=hours.step,
                 on_for_min=hours.on_for_min,
                 every_min=hours.every_min,
             )

@@ -9,16 +9,17 @@ has to remember to invalidate anything.
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
+from dataclasses import replace
 from functools import cached_property
 from threading import Lock
 from typing import TYPE_CHECKING, Any
 
 from django.db import connection
 
-from powercore.budget import Ledger, Suns, ledgers, no_sun
-from powercore.rotation.problem import Leg, Problem
-from powercore.scenario import SKIES
+from powercore.budget import Suns, no_sun
+from powercore.rotation.problem import Problem
+from powercore.stock import low_power
 
 from . import bridge
 from .models import Event, Snapshot, Station
@@ -71,14 +72,22 @@ SELECT md5(string_agg(line, '\n' ORDER BY line)) FROM part
 class EventProblem:
     """An event's problem, the same on low power, its sun and its ledgers."""
 
-    def __init__(
-        self, problem: Problem, low: Problem, stations: tuple[Station, ...]
-    ) -> None:
-        self.problem, self.low, self.stations = problem, low, stations
-        self._ledgers: dict[object, dict[str, Ledger]] = {}
-        self._legs: dict[object, tuple[Leg, ...]] = {}
-        #: What pages worked out from it; gone when anything it rests on changes.
-        self.shown: dict[object, Any] = {}
+    def __init__(self, problem: Problem, stations: tuple[Station, ...]) -> None:
+        self.problem, self.stations = problem, stations
+        self._known: dict[object, Any] = {}
+
+    def once(self, key: object, made: Callable[[], Any]) -> Any:
+        """What was worked out under a key; gone when what it rests on changes."""
+        if key not in self._known:
+            self._known[key] = made()
+        return self._known[key]
+
+    @cached_property
+    def low(self) -> Problem:
+        """The event with every station on its low step."""
+        scenario = self.problem.scenario
+        stations = tuple(low_power(station) for station in scenario.stations)
+        return Problem(replace(scenario, stations=stations))
 
     @cached_property
     def view(self) -> SkyView | None:
@@ -94,25 +103,9 @@ class EventProblem:
         """What panels give under each sky, in the problem's order. [W]"""
         if self.view is None:
             return no_sun(self.problem)
-        from powercore.sky import sunshine
+        from powercore.sky import every_sky
 
-        found = {}
-        for sky in SKIES:
-            shine = sunshine(self.problem.scenario, sky, self.view)
-            found[sky] = (list(shine.stations.values()), list(shine.sources.values()))
-        return found
-
-    def legs(self, key: object, made: Callable[[], Sequence[Leg]]) -> tuple[Leg, ...]:
-        """Legs of a rotation, read or worked out once."""
-        if key not in self._legs:
-            self._legs[key] = tuple(made())
-        return self._legs[key]
-
-    def ledgers(self, key: object, legs: Sequence[Leg]) -> dict[str, Ledger]:
-        """The ledger of a rotation under each sky, worked out once."""
-        if key not in self._ledgers:
-            self._ledgers[key] = ledgers(self.problem, legs, self.suns)
-        return self._ledgers[key]
+        return every_sky(self.problem.scenario, self.view)
 
 
 _events: OrderedDict[str, EventProblem] = OrderedDict()
@@ -136,7 +129,6 @@ def problem_for(event: Event) -> EventProblem:
     if found is None:
         found = EventProblem(
             problem=Problem(bridge.scenario_of(event)),
-            low=Problem(bridge.scenario_of(event, is_low_power=True)),
             stations=tuple(event.stations.all()),
         )
         _keep(_events, key, found)

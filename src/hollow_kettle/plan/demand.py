@@ -263,9 +263,7 @@ def event_demand(event: Event, found: EventProblem, sky: str) -> EventDemand:
     """Draw the demand of all stations, with what their panels give under a sky."""
     problem, suns = found.problem, found.suns
     total = sum(problem.load_w.values(), np.zeros(problem.grid.count))
-    sun_w = (
-        sum(suns[sky][0], np.zeros(problem.grid.count)) if sky in suns else 0 * total
-    )
+    sun_w = sum(suns[sky][0], np.zeros(problem.grid.count))
     most_w = float(max(total.max(), sun_w.max(), 1.0))
     x, y = Scale(0, event.span_min, 4, 836), Scale(0, most_w, 132, 8)
     means = {key: float(watts.mean()) for key, watts in problem.load_w.items()}

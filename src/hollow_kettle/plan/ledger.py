@@ -9,7 +9,7 @@ from datetime import datetime
 from hollow_kettle.clock import local
 from hollow_kettle.ui.drawing import Scale
 from powercore.advice import Advice, advice
-from powercore.budget import Ledger, StationBudget
+from powercore.budget import Ledger, StationBudget, ledgers
 from powercore.errors import PowercoreError
 from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.problem import Leg as CoreLeg
@@ -174,14 +174,16 @@ def plan_of(
 ) -> tuple[EventProblem, Rotation | None, tuple[CoreLeg, ...]]:
     """The event's problem and the legs that its ledger rests on."""
     found = problem_for(event)
-    rotation = _rotation_for(event, found.problem)
-    if rotation is None:
-        return found, None, found.legs(None, lambda: set_up_only(found.problem))
-    return (
-        found,
-        rotation,
-        found.legs(rotation.pk, lambda: bridge.core_legs(rotation)),
+    rotation = _rotation_for(event, found)
+    legs = found.once(
+        ("legs", rotation and rotation.pk),
+        lambda: (
+            tuple(bridge.core_legs(rotation))
+            if rotation
+            else set_up_only(found.problem)
+        ),
     )
+    return found, rotation, legs
 
 
 def ledger_page(event: Event, sky: str = "") -> LedgerPage:
@@ -198,20 +200,34 @@ def ledger_page(event: Event, sky: str = "") -> LedgerPage:
         return LedgerPage(trouble=str(error))
     if not found.stations:
         return LedgerPage()
-    every = found.ledgers(rotation.pk if rotation else None, legs)
+    every = found.once(
+        ("ledgers", rotation and rotation.pk),
+        lambda: ledgers(found.problem, legs, found.suns),
+    )
     chosen = next(one for one in (sky, event.other_sky, NO_SUN) if one in every)
-    key = ("ledger", rotation.pk if rotation else None, chosen)
-    if key not in found.shown:
-        page = LedgerPage(
-            sky=chosen,
-            skies=[choice for choice in SKY_CHOICES if choice[0] in every],
-            total=every[chosen],
-        )
-        _fill_lines(page, event, found)
-        _fill_side(page, event, found, legs, every)
-        page.demand = event_demand(event, found, chosen)
-        found.shown[key] = page
-    return replace(found.shown[key], rotation=rotation)
+    page: LedgerPage = found.once(
+        ("page", rotation and rotation.pk, chosen),
+        lambda: _page(event, found, legs, every, chosen),
+    )
+    return replace(page, rotation=rotation)
+
+
+def _page(
+    event: Event,
+    found: EventProblem,
+    legs: tuple[CoreLeg, ...],
+    every: dict[str, Ledger],
+    sky: str,
+) -> LedgerPage:
+    page = LedgerPage(
+        sky=sky,
+        skies=[choice for choice in SKY_CHOICES if choice[0] in every],
+        total=every[sky],
+    )
+    _fill_lines(page, event, found)
+    _fill_side(page, event, found, legs, every)
+    page.demand = event_demand(event, found, sky)
+    return page
 
 
 def _fill_lines(page: LedgerPage, event: Event, found: EventProblem) -> None:
@@ -324,11 +340,8 @@ def _claims(found: EventProblem, every: dict[str, Ledger]) -> list[Claim]:
     for number, (key, plan) in enumerate(found.problem.stations.items()):
         if not plan.arrays:
             continue
-        offered = found.suns[CLEAR][0][number]
-        days = found.view.by_day(offered)
-        hours = found.problem.grid.count * found.problem.grid.step_min / 60
         # A day of 24 h: part days at both ends of an event are one together.
-        day_wh = sum(day.wh for day in days) * 24 / hours
+        day_wh = float(found.suns[CLEAR][0][number].mean()) * 24
         battery = every[CLEAR].line(key).first_battery
         claims.append(
             Claim(stations[key], daily_balance(found.problem, key, day_wh, battery))
@@ -336,15 +349,18 @@ def _claims(found: EventProblem, every: dict[str, Ledger]) -> list[Claim]:
     return claims
 
 
-def _rotation_for(event: Event, problem: Problem) -> Rotation | None:
+def _rotation_for(event: Event, found: EventProblem) -> Rotation | None:
     """The event's rotation from its start, if made for the event as it stands."""
     whole = event.rotations.filter(from_min=0).exclude(state=Rotation.State.DRAFT)
-    rotation = whole.select_related("snapshot").first() or current_rotation(event)
+    rotation = whole.first() or current_rotation(event)
     if rotation is None or rotation.from_min != 0:
         return None
-    made_for = bridge.scenario_from(rotation.snapshot)
-    is_same = without_sky(made_for) == without_sky(problem.scenario)
-    return rotation if is_same else None
+
+    def is_same() -> bool:
+        made_for = bridge.scenario_from(rotation.snapshot)
+        return without_sky(made_for) == without_sky(found.problem.scenario)
+
+    return rotation if found.once(("fits", rotation.pk), is_same) else None
 
 
 def set_up_only(problem: Problem) -> tuple[CoreLeg, ...]:

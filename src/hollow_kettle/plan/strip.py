@@ -9,9 +9,8 @@ import numpy as np
 
 from hollow_kettle.ui.drawing import Scale
 from powercore.errors import PowercoreError
-from powercore.rotation.problem import Problem
 from powercore.sources import running
-from powercore.values import Window
+from powercore.values import Window, windows_where
 
 from .cache import problem_for
 from .models import Event, Site, Source
@@ -78,23 +77,12 @@ def source_strip(event: Event) -> Strip | None:
                 words=words,
             )
         )
-    is_dark = view.is_dark if view is not None else np.zeros(problem.grid.count, bool)
     return Strip(
         rows=rows,
-        dark=spans(dark_windows(problem, is_dark)),
+        dark=spans(windows_where(problem.grid, view.is_dark)) if view else [],
         ticks=hour_ticks(event, x),
         height=26.0 + 34 * len(rows) + 22,
     )
-
-
-def dark_windows(problem: Problem, is_dark: np.ndarray) -> list[Window]:
-    """Stretches of dark steps."""
-    padded = np.concatenate([[False], is_dark, [False]]).astype(int)
-    edges = np.flatnonzero(np.diff(padded)) * problem.grid.step_min
-    return [
-        Window(start_min=int(first), end_min=int(last))
-        for first, last in zip(edges[::2], edges[1::2], strict=True)
-    ]
 
 
 @dataclass(frozen=True, slots=True)

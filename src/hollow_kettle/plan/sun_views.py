@@ -23,8 +23,8 @@ from hollow_kettle.exchange.imports import apply_upload
 from hollow_kettle.exchange.services import keep_upload
 from hollow_kettle.exchange.tables import TableFault
 from hollow_kettle.people.access import actor_of, coordinator_only
+from powercore.arrays import factor_from_reading
 from powercore.errors import PowercoreError
-from powercore.solar import factor_from_reading
 from powercore.values import Window
 from powercore.weather import UnreadableWeather
 from powercore.whatif import Change
