@@ -129,6 +129,28 @@ def test_who_runs_short_is_asked_for_in_packs(event, shelf, esker):
     assert "not covered" in [words for _, words in page.legend]
 
 
+def test_the_first_tier_is_judged_by_the_sky_it_counts_on(event, esker, shelf, boss):
+    """One small battery and a large panel: short without sun, not on a clear day."""
+    services.place_site(
+        event.sites.get(is_yard=True), latitude=46.0, longitude=0.0, altitude_m=0
+    )
+    sun.add_array(event, station=esker, watts=400, tilt=0, azimuth=0)
+    services.choose_batteries(event, [shelf["K03"].pk])
+    shelf["K03"].battery.nameplate_ah = 10.0
+    shelf["K03"].battery.save()
+
+    by_sky = {}
+    for sky in ("none", "clear"):
+        event.first_tier_sky = sky
+        event.save()
+        by_sky[sky] = ledger_page(event)
+
+    assert [one.name for one, _ in by_sky["none"].first_short] == ["Esker"]
+    assert by_sky["clear"].first_short == []
+    page = text(boss.get(event.get_absolute_url()))
+    assert "First tier, counting on a clear sky" in page
+
+
 def test_a_bad_day_is_never_better_than_the_plan(event):
     """Of every station: fewer hours, earlier off, more into reserve."""
     for line in ledger_page(event).lines:

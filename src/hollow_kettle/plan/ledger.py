@@ -135,6 +135,9 @@ class LedgerPage:
     trouble: str = ""
     legend: list[tuple[str, str]] = field(default_factory=list)
     lost: list[Lost] = field(default_factory=list)
+    #: The sky that the first tier counts on, and who of it runs short under that.
+    first_sky: str = ""
+    first_short: list[tuple[Station, datetime]] = field(default_factory=list)
     stretches: list[Stretch] = field(default_factory=list)
     claims: list[Claim] = field(default_factory=list)
     fuel: list[Fuel] = field(default_factory=list)
@@ -286,6 +289,14 @@ def _fill_side(
             less = every[page.sky].line(line.station).on_air_h - line.on_air_h
             if less * 60 >= 1:
                 page.lost.append(Lost(stations[line.station], less * 60))
+    counted = event.first_tier_sky if event.first_tier_sky in every else NO_SUN
+    page.first_sky = dict(SKY_CHOICES)[counted]
+    first_tier = min(station.tier for station in found.stations)
+    page.first_short = [
+        (stations[line.station], event.moment_of(line.first_off_min))
+        for line in every[counted].stations
+        if line.first_off_min is not None and stations[line.station].tier == first_tier
+    ]
     nights = nights_of(found)
     page.stretches = [
         Stretch(
