@@ -5,6 +5,9 @@ python -m powercore budget SCENARIO.json [--json]    the energy ledger under eac
 python -m powercore solar SCENARIO.json [--json]     harvest of every array by day
 python -m powercore check SCENARIO.json [--json]     what looks wrong in the plan
 python -m powercore plan SCENARIO.json               a rotation, as JSON
+python -m powercore improve SCENARIO.json [LEGS.json] [--lines]
+                                                     a better one; --lines tells
+                                                     of each pass, a line each
 python -m powercore verify SCENARIO.json LEGS.json   check a rotation, also by hand
 python -m powercore schema                           the JSON Schema of a scenario
 python -m powercore rules [--json|--markdown]        every rule of the findings
@@ -141,6 +144,33 @@ def _plan(scenario: Scenario, _: list[str], __: bool) -> int:
     return 0
 
 
+def _improve(scenario: Scenario, files: list[str], _: bool) -> int:
+    from powercore.rotation.improve import Progress, improve
+
+    problem = Problem(scenario)
+    if files:
+        content = Path(files[0]).read_bytes()
+        legs = msgspec.json.decode(content, type=tuple[Leg, ...])
+    else:
+        legs = construct(problem)
+    in_lines, shown = "--lines" in sys.argv, None
+
+    def tell(progress: Progress) -> bool:
+        nonlocal shown
+        best = progress.best
+        if in_lines:
+            line: dict[str, Any] = {"passes": progress.passes, "since": progress.since}
+            if best.key != shown:
+                line["legs"], shown = best.legs, best.key
+            print(msgspec.json.encode(line).decode(), flush=True)
+        return True
+
+    found = improve(problem, legs, tell=tell)
+    if not in_lines:
+        print(msgspec.json.encode(found.legs).decode())
+    return 0
+
+
 def _verify(scenario: Scenario, files: list[str], _: bool) -> int:
     legs = msgspec.json.decode(Path(files[0]).read_bytes(), type=tuple[Leg, ...])
     report = verify(Problem(scenario), legs)
@@ -161,6 +191,7 @@ COMMANDS: dict[str, Callable[[Scenario, list[str], bool], int]] = {
     "solar": _solar,
     "check": _check,
     "plan": _plan,
+    "improve": _improve,
     "verify": _verify,
 }
 

@@ -9,7 +9,8 @@ from django.urls import reverse
 from hollow_kettle.field import beliefs, queries, services
 from hollow_kettle.log.models import BatteryNow, Conflict, FieldEntry, Place, Placement
 from hollow_kettle.plan.models import Event
-from hollow_kettle.plan.services import make_rotation, publish, set_state
+from hollow_kettle.plan.rotations import make_rotation, publish
+from hollow_kettle.plan.services import set_state
 from tests.conftest import set_clock
 
 

@@ -9,8 +9,9 @@ from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
 from hollow_kettle.field import services as field
 from hollow_kettle.log.models import FieldEntry
-from hollow_kettle.plan.models import OpenHours, StationEquipment
-from hollow_kettle.plan.services import add_supply, make_rotation
+from hollow_kettle.plan.models import OpenHours, Search, StationEquipment
+from hollow_kettle.plan.rotations import make_rotation
+from hollow_kettle.plan.services import add_supply
 from hollow_kettle.plan.sun import add_array
 from hollow_kettle.shelf import paper
 from tests.conftest import NOON
@@ -190,6 +191,9 @@ TABLE = {
     ("plan:rotation_detail", "GET"): MEMBERS,
     ("plan:rotation_add", "POST"): EVENT_BOSS,
     ("plan:rotation_publish", "POST"): EVENT_BOSS,
+    ("plan:search_add", "POST"): EVENT_BOSS,
+    ("plan:search", "GET"): MEMBERS,
+    ("plan:search_stop", "POST"): EVENT_BOSS,
     ("field:home", "GET"): EVERYBODY,
     ("field:find", "GET"): EVERYBODY,
     ("field:board", "GET"): MEMBERS,
@@ -229,6 +233,7 @@ def quick_paper(monkeypatch):
 def urls(event, esker, shelf, kit, marin, people):
     """An address for every named URL, with things that exist."""
     rotation = make_rotation(event, by=marin)
+    search = Search.objects.create(event=event, rotation=rotation)
     field.note(event, "note", by=marin, at=event.starts_at, note="rain")
     span = {"starts": NOON, "ends": NOON + timedelta(hours=2)}
     add_supply(esker, kind="mains", max_w=50, **span)
@@ -243,6 +248,8 @@ def urls(event, esker, shelf, kit, marin, people):
             "plan:equipment_delete": StationEquipment.objects.first().pk,
             "plan:hours_delete": OpenHours.objects.first().pk,
             "plan:supply_delete": esker.supplies.get().pk,
+            "plan:search": search.pk,
+            "plan:search_stop": search.pk,
             "plan:array_edit": esker.arrays.get().pk,
             "plan:array_noon": esker.arrays.get().pk,
             "plan:array_delete": esker.arrays.get().pk,

@@ -8,7 +8,7 @@ import pytest
 from django.core.exceptions import ValidationError
 from django.urls import reverse
 
-from hollow_kettle.plan import services, sun
+from hollow_kettle.plan import rotations, services, sun
 from hollow_kettle.plan.compare import compare, requests_of
 from hollow_kettle.plan.copies import copy_event
 from hollow_kettle.plan.demand import set_page, station_page
@@ -284,7 +284,7 @@ def test_own_power_is_warned_of(event, marin, boss):
     """Every bay hangs on the mains here, so a rotation that charges spoils it."""
     event.is_own_power = True
     event.save()
-    services.publish(services.make_rotation(event, by=marin))
+    rotations.publish(rotations.make_rotation(event, by=marin))
     page = ledger_page(event)
 
     assert all("from mains" in one.spoilt.words for one in page.spoilt)

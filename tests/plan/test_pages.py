@@ -11,7 +11,7 @@ from hollow_kettle.people.models import Club, Duty
 from hollow_kettle.plan import board
 from hollow_kettle.plan import services as plan
 from hollow_kettle.plan.models import Bay, Event, Station
-from hollow_kettle.plan.services import make_rotation
+from hollow_kettle.plan.rotations import make_rotation
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.shelf.services import custody
 from tests.conftest import NOON, set_clock

@@ -7,7 +7,7 @@ from django.core.exceptions import ValidationError
 from django.urls import reverse
 
 from hollow_kettle.clock import Clock, from_local, local, real_now
-from hollow_kettle.plan import bridge, queries, services, tables
+from hollow_kettle.plan import bridge, queries, rotations, services, tables
 from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.ledger import ledger_page
 from hollow_kettle.plan.models import Event, OpenHours, Rotation, Station
@@ -220,12 +220,12 @@ def test_a_station_list_goes_in_and_out_and_in_again(event):
 
 def test_a_rotation_is_a_draft_until_published_and_then_the_only_one(event, marin):
     """Publishing supersedes the one before; every one passes the verifier."""
-    first = services.make_rotation(event, by=marin)
-    second = services.make_rotation(event, by=marin)
+    first = rotations.make_rotation(event, by=marin)
+    second = rotations.make_rotation(event, by=marin)
     assert (first.state, second.number) == (Rotation.State.DRAFT, 2)
 
-    services.publish(first)
-    services.publish(second)
+    rotations.publish(first)
+    rotations.publish(second)
 
     first.refresh_from_db()
     assert first.state == Rotation.State.SUPERSEDED
@@ -240,7 +240,7 @@ def test_the_ledger_rests_on_the_rotation_only_while_it_fits_the_event(
     event, marin, shelf
 ):
     """A battery put on hold after planning: the rotation no longer counts."""
-    services.publish(services.make_rotation(event, by=marin))
+    rotations.publish(rotations.make_rotation(event, by=marin))
     assert ledger_page(event).rotation is not None
 
     set_hold(shelf["K01"], because="swollen")
@@ -252,7 +252,7 @@ def test_replanning_from_now_keeps_minutes_of_the_event(event, marin, shelf, esk
     """Legs of a plan made two hours in begin at minute 120."""
     set_clock(event, 120)
 
-    rotation = services.make_rotation(event, by=marin, at=event.clock.now())
+    rotation = rotations.make_rotation(event, by=marin, at=event.clock.now())
 
     starts = [leg.start_min for leg in rotation.legs.all()]
     assert min(starts) == rotation.from_min == pytest.approx(120, abs=1)
@@ -269,7 +269,7 @@ def test_nothing_to_plan_is_said_not_planned(event, marin, shelf, case):
             set_hold(asset, because="recalled")
 
     with pytest.raises(ValidationError, match=r"Add a station|at least one battery"):
-        services.make_rotation(event, by=marin)
+        rotations.make_rotation(event, by=marin)
 
 
 def test_a_buffer_bank_must_say_what_it_holds(event, boss):

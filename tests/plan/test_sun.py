@@ -14,7 +14,7 @@ from django.urls import reverse
 from icalendar import Calendar
 
 from hollow_kettle.clock import local
-from hollow_kettle.plan import bridge, services, sun
+from hollow_kettle.plan import bridge, rotations, services, sun
 from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.copies import copy_event
 from hollow_kettle.plan.ledger import ledger_page
@@ -399,7 +399,7 @@ def test_clocks_that_change_inside_an_event(shelf, stocked):
 
 def test_the_forecast_does_not_make_a_rotation_stale(sunny, marin):
     """A rotation is made for loads and batteries; new weather leaves it standing."""
-    services.publish(services.make_rotation(sunny, by=marin))
+    rotations.publish(rotations.make_rotation(sunny, by=marin))
     sun.forecast_by_oktas(sunny, [(NOON, 8.0)])
     sunny.refresh_from_db()
 

@@ -64,6 +64,8 @@ def serve_until_stopped(
             environment,
             *("-m", "django", "procrastinate", "worker"),
             *("--delete-jobs", "successful"),
+            # A search takes minutes; housekeeping goes on beside it.
+            *("--concurrency", "4"),
         ),
     ]
     # Both end it alike, also where a shell started it with Ctrl-C ignored.

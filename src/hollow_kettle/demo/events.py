@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 
 from hollow_kettle.people.models import Actor
-from hollow_kettle.plan import services, sun
+from hollow_kettle.plan import rotations, services, sun
 from hollow_kettle.plan.models import Event, OperatingPattern, Station
 from hollow_kettle.shelf.models import Asset, EquipmentType
 
@@ -322,4 +322,4 @@ def choose(event: Event, shelf: dict[str, Asset], tags: str) -> None:
 
 def publish_first(event: Event, by: Actor) -> None:
     """Make the rounds and publish them."""
-    services.publish(services.make_rotation(event, by=by))
+    rotations.publish(rotations.make_rotation(event, by=by))

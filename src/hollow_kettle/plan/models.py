@@ -593,6 +593,9 @@ class Rotation(models.Model):
     reserve_min = models.FloatField()
     unserved_wh = models.FloatField()
     walks = models.PositiveIntegerField()
+    bay_changes = models.PositiveIntegerField(default=0)
+    #: Minutes by which reliefs lack the slack they should have.
+    thin_min = models.FloatField(default=0)
 
     class Meta:
         ordering = ["-number"]
@@ -638,3 +641,71 @@ class Leg(models.Model):
 
     def __str__(self) -> str:
         return f"{self.kind} {self.start_min}–{self.end_min}"
+
+
+class Search(models.Model):
+    """A search for a better rotation: how far it is, and the best so far."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting", "waiting for the worker"
+        RUNNING = "running", "looking"
+        DONE = "done", "done"
+        STOPPED = "stopped", "stopped"
+        FAILED = "failed", "broke off"
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="searches")
+    rotation = models.ForeignKey(
+        Rotation, on_delete=models.CASCADE, related_name="searches"
+    )
+    best = models.ForeignKey(
+        Rotation, null=True, on_delete=models.SET_NULL, related_name="found_by"
+    )
+    state = models.CharField(max_length=10, choices=State, default=State.WAITING)
+    passes = models.PositiveIntegerField(default=0)
+    since = models.PositiveIntegerField(default=0)
+    is_stop_asked = models.BooleanField(default=False)
+    asked_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
+    asked_at = models.DateTimeField(default=real_now)
+    heard_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+    words = models.CharField(max_length=200, blank=True)
+
+    class Meta:
+        ordering = ["-asked_at"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["event"],
+                condition=Q(state__in=["waiting", "running"]),
+                name="plan_one_search_at_a_time",
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.get_state_display()}, {self.passes} passes"
+
+    @property
+    def is_active(self) -> bool:
+        """Whether it waits or runs."""
+        return self.state in (self.State.WAITING, self.State.RUNNING)
+
+    @property
+    def took_s(self) -> float:
+        """How long it has been going, or took. [s]"""
+        return ((self.ended_at or real_now()) - self.asked_at).total_seconds()
+
+    @property
+    def figures(self) -> list[tuple[str, float, float]]:
+        """What the search began with and its best, figure by figure, most first."""
+        names = {
+            "off the air, min": "off_air_min",
+            "not served, Wh": "unserved_wh",
+            "into reserve, min": "reserve_min",
+            "slack missing, min": "thin_min",
+            "walks": "walks",
+            "bay changes": "bay_changes",
+        }
+        best = self.best or self.rotation
+        return [
+            (name, getattr(self.rotation, field), getattr(best, field))
+            for name, field in names.items()
+        ]

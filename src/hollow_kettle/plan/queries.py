@@ -15,7 +15,7 @@ from powercore.rotation.problem import Leg as CoreLeg
 
 from . import bridge
 from .cache import problem_of_snapshot
-from .models import Event, Rotation, Station
+from .models import Event, Rotation, Search, Station
 
 
 def current_rotation(event: Event) -> Rotation | None:
@@ -30,6 +30,11 @@ def published(event: Event) -> Rotation | None:
     """The published rotation."""
     found = event.rotations.filter(state=Rotation.State.PUBLISHED)
     return found.select_related("snapshot").first()
+
+
+def search_of(event: Event) -> Search | None:
+    """The latest search for a better rotation."""
+    return event.searches.select_related("rotation", "best").first()
 
 
 def hour_ticks(event: Event, x: Scale) -> list[tuple[float, str]]:

@@ -8,28 +8,21 @@ from uuid import UUID
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.db.models import Field, Max, Model, Q
+from django.db.models import Field, Model, Q
 from django.utils.text import slugify
 
-from hollow_kettle.clock import from_local, is_known_zone, real_now
+from hollow_kettle.clock import from_local, is_known_zone
 from hollow_kettle.log.models import Place, PlaceKind
-from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore.errors import PowercoreError
 from powercore.loads import Pattern
-from powercore.rotation.construct import construct
-from powercore.rotation.problem import Problem
-from powercore.rotation.verify import verify
 
-from . import bridge
 from .models import (
     Bay,
     Crew,
     Event,
-    Leg,
     OpenHours,
     OperatingPattern,
-    Rotation,
     Site,
     Source,
     SourceWindow,
@@ -483,77 +476,6 @@ def remove(row: Model) -> None:
 def choose_batteries(event: Event, uids: list[UUID]) -> None:
     """Say which batteries take part."""
     event.batteries.set(Asset.objects.batteries().filter(pk__in=uids))
-
-
-def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rotation:
-    """
-    Make a first complete rotation as a draft; from a moment on when one is given.
-
-    Raises
-    ------
-    ValidationError
-        If the event has nothing to plan, or the result breaks a rule (a fault of
-        the planner, never shown as a plan).
-    """
-    try:
-        scenario = bridge.scenario_of(event, at)
-    except PowercoreError as error:
-        raise ValidationError(str(error)) from error
-    if not scenario.stations:
-        raise ValidationError(
-            "Add a station first: there is nothing to keep on the air."
-        )
-    if not any(not battery.is_on_hold for battery in scenario.batteries):
-        raise ValidationError("Choose at least one battery that is not on hold.")
-    problem = Problem(scenario)
-    legs = construct(problem)
-    report = verify(problem, legs)
-    if not report.is_valid:
-        first = report.broken[0]
-        raise ValidationError(f"The plan made breaks {first.rule}: {first.words}.")
-    from_min = event.span_min - scenario.span_min
-    outcome = report.outcome
-    with transaction.atomic():
-        last = event.rotations.aggregate(last=Max("number"))["last"] or 0
-        rotation = Rotation.objects.create(
-            event=event,
-            snapshot=bridge.snapshot_of(event, scenario),
-            number=last + 1,
-            made_by=by,
-            from_min=from_min,
-            walks=outcome.walks,
-            off_air_min=outcome.total_min("off_air"),
-            reserve_min=outcome.total_min("reserve"),
-            unserved_wh=outcome.unserved_wh,
-        )
-        Leg.objects.bulk_create(
-            Leg(
-                rotation=rotation,
-                kind=leg.kind,
-                battery=UUID(leg.battery),
-                place=UUID(leg.place) if leg.kind in ("serve", "charge") else None,
-                crew=leg.crew,
-                round=leg.round,
-                start_min=leg.start_min + from_min,
-                end_min=leg.end_min + from_min,
-                start_soc=start,
-                end_soc=end,
-            )
-            for leg, (start, end) in zip(legs, outcome.leg_soc, strict=True)
-        )
-    return rotation
-
-
-@transaction.atomic
-def publish(rotation: Rotation) -> None:
-    """Make a rotation the one that field, slips and debrief use."""
-    event = Event.objects.select_for_update().get(pk=rotation.event_id)
-    event.rotations.filter(state=Rotation.State.PUBLISHED).update(
-        state=Rotation.State.SUPERSEDED
-    )
-    rotation.state = Rotation.State.PUBLISHED
-    rotation.published_at = real_now()
-    rotation.save(update_fields=["state", "published_at"])
 
 
 def set_state(event: Event, *, state: str) -> None:

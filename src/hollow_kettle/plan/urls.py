@@ -2,7 +2,7 @@
 
 from django.urls import include, path
 
-from . import file_views, sun_views, views
+from . import file_views, rotation_views, sun_views, views
 
 app_name = "plan"
 _event = [
@@ -90,13 +90,26 @@ _event = [
     path("batteries/", views.batteries, name="batteries"),
     path("people/", views.duties, name="duties"),
     path("people/<int:pk>/delete/", views.duty_delete, name="duty_delete"),
-    path("rotation/", views.rotation, name="rotation"),
-    path("rotation/make/", views.rotation_add, name="rotation_add"),
-    path("rotation/<int:number>/", views.rotation_detail, name="rotation_detail"),
+    path("rotation/", rotation_views.rotation, name="rotation"),
+    path("rotation/make/", rotation_views.rotation_add, name="rotation_add"),
+    path(
+        "rotation/<int:number>/", rotation_views.rotation_detail, name="rotation_detail"
+    ),
     path(
         "rotation/<int:number>/publish/",
-        views.rotation_publish,
+        rotation_views.rotation_publish,
         name="rotation_publish",
+    ),
+    path(
+        "rotation/<int:number>/search/",
+        rotation_views.search_add,
+        name="search_add",
+    ),
+    path("rotation/search/<int:pk>/", rotation_views.search_detail, name="search"),
+    path(
+        "rotation/search/<int:pk>/stop/",
+        rotation_views.search_stop,
+        name="search_stop",
     ),
 ]
 urlpatterns = [

@@ -19,13 +19,13 @@ from django.views.decorators.http import (
 
 from hollow_kettle.clock import local
 from hollow_kettle.exchange.imports import apply_upload, read_upload
-from hollow_kettle.people.access import access_of, actor_of, coordinator_only
+from hollow_kettle.people.access import access_of, coordinator_only
 from hollow_kettle.people.models import Club, Duty
 from hollow_kettle.people.services import give_duty
 from hollow_kettle.shelf.joins import charge_plan
 from hollow_kettle.shelf.queries import shelf_batteries
 
-from . import board, bridge, forms, queries, services, tables
+from . import bridge, forms, services, tables
 from .access import event_or_404, events_visible_to
 from .demand import station_page
 from .ledger import ledger_page
@@ -35,7 +35,6 @@ from .models import (
     Event,
     OpenHours,
     Purpose,
-    Rotation,
     Source,
     Station,
     StationEquipment,
@@ -562,70 +561,3 @@ def duty_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     event = event_or_404(request, uid)
     get_object_or_404(Duty, pk=pk, event_key=event.pk).delete()
     return redirect("plan:duties", event.pk)
-
-
-# --- rotation ---------------------------------------------------------------------
-
-
-@require_safe
-def rotation(request: HttpRequest, uid: UUID) -> HttpResponse:
-    """Show the rotation board of the rotation that counts."""
-    event = event_or_404(request, uid)
-    return _board_page(request, event, queries.current_rotation(event))
-
-
-@require_safe
-def rotation_detail(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
-    """Show the rotation board of one draft or past rotation."""
-    event = event_or_404(request, uid)
-    return _board_page(
-        request, event, get_object_or_404(event.rotations, number=number)
-    )
-
-
-def _board_page(
-    request: HttpRequest, event: Event, found: Rotation | None
-) -> HttpResponse:
-    context: dict[str, Any] = {"event": event, "rotation": found}
-    if found is not None:
-        now = event.clock.now() if event.state == Event.State.RUNNING else None
-        tags = queries.tags_of(event)
-        every = queries.moves(event, found, tags)
-        coming = [move for move in every if now is None or move.arrive >= now]
-        context |= {
-            "board": board.board_of(event, found, now),
-            "now": now,
-            "moves": coming[:5],
-            "later": len(coming) - 5,
-            "every_move": every,
-            "others": event.rotations.exclude(pk=found.pk)[:6],
-        }
-    return render(request, "plan/rotation.html", context)
-
-
-@require_POST
-@coordinator_only
-def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
-    """Make a rotation: for the whole event, or from now on while it runs."""
-    event = event_or_404(request, uid)
-    at = event.clock.now() if event.state == Event.State.RUNNING else None
-    try:
-        made = services.make_rotation(event, by=actor_of(request), at=at)
-    except ValidationError as error:
-        messages.error(request, " ".join(error.messages))
-        return redirect("plan:rotation", event.pk)
-    messages.success(request, f"Draft {made.number} is complete and breaks no rule.")
-    return redirect("plan:rotation_detail", event.pk, made.number)
-
-
-@require_POST
-@coordinator_only
-def rotation_publish(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
-    """Make a draft the rotation that everybody works by."""
-    event = event_or_404(request, uid)
-    found = get_object_or_404(event.rotations, number=number)
-    services.publish(found)
-    messages.success(
-        request, f"Rotation {number} is published; field and debrief use it."
-    )
-    return redirect("plan:rotation", event.pk)

@@ -94,6 +94,12 @@ def span(value: float | None) -> str:
 
 
 @register.filter
+def seconds(value: float) -> str:
+    """Seconds as "42 s", from two minutes on as "3 min"."""
+    return f"{value:.0f} s" if value < 120 else f"{value / 60:.0f} min"
+
+
+@register.filter
 def signed(value: float | None) -> str:
     """A difference with its sign: +2.9, with thousands commas from 100 on."""
     if value is None:

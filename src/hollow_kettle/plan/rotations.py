@@ -1,0 +1,193 @@
+"""Rotations: made, kept, published, and looked for in the background."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from uuid import UUID
+
+from django.core.exceptions import ValidationError
+from django.db import IntegrityError, transaction
+from django.db.models import Max
+
+from hollow_kettle.clock import real_now
+from hollow_kettle.people.models import Actor
+from powercore.errors import PowercoreError
+from powercore.rotation.construct import construct
+from powercore.rotation.objective import thin_min
+from powercore.rotation.problem import Leg as CoreLeg
+from powercore.rotation.problem import Problem
+from powercore.rotation.verify import verify
+
+from . import bridge
+from .models import Event, Leg, Rotation, Search
+
+#: A search whose worker has said nothing for so long is taken up again.
+SILENT = timedelta(seconds=90)
+
+
+def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rotation:
+    """
+    Make a first complete rotation as a draft; from a moment on when one is given.
+
+    Raises
+    ------
+    ValidationError
+        If the event has nothing to plan, or the result breaks a rule (a fault of
+        the planner, never shown as a plan).
+    """
+    try:
+        scenario = bridge.scenario_of(event, at)
+    except PowercoreError as error:
+        raise ValidationError(str(error)) from error
+    if not scenario.stations:
+        raise ValidationError(
+            "Add a station first: there is nothing to keep on the air."
+        )
+    if not any(not battery.is_on_hold for battery in scenario.batteries):
+        raise ValidationError("Choose at least one battery that is not on hold.")
+    problem = Problem(scenario)
+    legs = construct(problem)
+    rotation = Rotation(
+        event=event,
+        snapshot=bridge.snapshot_of(event, scenario),
+        made_by=by,
+        from_min=event.span_min - scenario.span_min,
+    )
+    return keep(rotation, problem, legs)
+
+
+@transaction.atomic
+def keep(rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg]) -> Rotation:
+    """
+    Save a rotation with these legs instead of any it had; give it a number.
+
+    Raises
+    ------
+    ValidationError
+        If they break a rule.
+    """
+    report = verify(problem, legs)
+    if not report.is_valid:
+        first = report.broken[0]
+        raise ValidationError(f"The plan breaks {first.rule}: {first.words}.")
+    outcome = report.outcome
+    if rotation.number is None:
+        event = rotation.event
+        last = event.rotations.aggregate(last=Max("number"))["last"] or 0
+        rotation.number = last + 1
+    rotation.walks = outcome.walks
+    rotation.bay_changes = outcome.bay_changes
+    rotation.thin_min = thin_min(problem, legs, outcome)
+    rotation.off_air_min = outcome.total_min("off_air")
+    rotation.reserve_min = outcome.total_min("reserve")
+    rotation.unserved_wh = outcome.unserved_wh
+    rotation.save()
+    rotation.legs.all().delete()
+    Leg.objects.bulk_create(
+        Leg(
+            rotation=rotation,
+            kind=leg.kind,
+            battery=UUID(leg.battery),
+            place=UUID(leg.place) if leg.kind in ("serve", "charge") else None,
+            crew=leg.crew,
+            round=leg.round,
+            start_min=leg.start_min + rotation.from_min,
+            end_min=leg.end_min + rotation.from_min,
+            start_soc=start,
+            end_soc=end,
+        )
+        for leg, (start, end) in zip(legs, outcome.leg_soc, strict=True)
+    )
+    return rotation
+
+
+@transaction.atomic
+def publish(rotation: Rotation) -> None:
+    """Make a rotation the one that field, slips and debrief use."""
+    event = Event.objects.select_for_update().get(pk=rotation.event_id)
+    event.rotations.filter(state=Rotation.State.PUBLISHED).update(
+        state=Rotation.State.SUPERSEDED
+    )
+    rotation.state = Rotation.State.PUBLISHED
+    rotation.published_at = real_now()
+    rotation.save(update_fields=["state", "published_at"])
+
+
+# --- looking for a better one -------------------------------------------------------
+
+
+def look_for_better(rotation: Rotation, *, by: Actor) -> Search:
+    """
+    Let the worker look for a better rotation than this one.
+
+    Raises
+    ------
+    ValidationError
+        If one is being looked for already: one search an event at a time.
+    """
+    from .tasks import search
+
+    try:
+        with transaction.atomic():
+            made = Search.objects.create(
+                event=rotation.event, rotation=rotation, asked_by=by
+            )
+            search.defer(search_id=made.pk)
+    except IntegrityError as error:
+        raise ValidationError(
+            "A better plan is being looked for already; stop that search first."
+        ) from error
+    return made
+
+
+def stop_looking(search: Search) -> None:
+    """Ask a search to stop; it keeps its best. One that never began ends at once."""
+    Search.objects.filter(pk=search.pk).update(is_stop_asked=True)
+    Search.objects.filter(pk=search.pk, state=Search.State.WAITING).update(
+        state=Search.State.STOPPED, ended_at=real_now()
+    )
+
+
+def take_up_silent() -> int:
+    """Hand searches whose worker fell silent to another; how many there were."""
+    from .tasks import search
+
+    silent = Search.objects.filter(
+        state=Search.State.RUNNING, heard_at__lt=real_now() - SILENT
+    )
+    count = 0
+    for one in silent:
+        Search.objects.filter(pk=one.pk).update(
+            state=Search.State.WAITING, heard_at=None
+        )
+        search.defer(search_id=one.pk)
+        count += 1
+    return count
+
+
+def keep_better(search: Search, legs: Sequence[CoreLeg]) -> bool:
+    """
+    Keep what a search found as its draft; False when the draft is no draft any more.
+
+    What comes from the child process is verified here once more.
+    """
+    start = search.rotation
+    problem = Problem(bridge.scenario_from(start.snapshot))
+    with transaction.atomic():
+        event = Event.objects.select_for_update().get(pk=search.event_id)
+        best = search.best
+        if best is None:
+            best = Rotation(
+                event=event,
+                snapshot=start.snapshot,
+                made_by=search.asked_by,
+                from_min=start.from_min,
+            )
+        else:
+            best.refresh_from_db()
+            if best.state != Rotation.State.DRAFT:
+                return False
+        search.best = keep(best, problem, legs)
+        search.save(update_fields=["best"])
+    return True

@@ -1,0 +1,108 @@
+"""Long work of the plan, run by the worker."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterable
+from pathlib import Path
+
+import msgspec
+from procrastinate.contrib.django import app
+
+from hollow_kettle.clock import real_now
+from powercore.rotation.problem import Leg as CoreLeg
+from powercore.scenario import encode
+
+from . import bridge, rotations
+from .models import Search
+
+BROKE_OFF = "The search broke off; what it kept is valid."
+
+
+class _Line(msgspec.Struct):
+    """What the child process says after each pass."""
+
+    passes: int
+    since: int
+    legs: tuple[CoreLeg, ...] | None = None
+
+
+@app.task(queue="search", pass_context=False)
+def search(search_id: int) -> None:
+    """Look for a better rotation in a child process, and keep what it finds."""
+    claimed = Search.objects.filter(pk=search_id, state=Search.State.WAITING).update(
+        state=Search.State.RUNNING, heard_at=real_now()
+    )
+    if not claimed:
+        return
+    found = Search.objects.select_related("rotation__snapshot", "best").get(
+        pk=search_id
+    )
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            state, words = _follow(found, Path(folder))
+    except Exception:
+        _end(found, Search.State.FAILED, BROKE_OFF)
+        raise
+    _end(found, state, words)
+
+
+@app.periodic(cron="* * * * *")
+@app.task(pass_context=False)
+def take_up_searches(timestamp: int) -> None:
+    """Take up searches whose worker was killed."""
+    rotations.take_up_silent()
+
+
+def _follow(found: Search, folder: Path) -> tuple[str, str]:
+    """Run the child and keep up with it; how it ended."""
+    start = found.best or found.rotation
+    scenario = bridge.scenario_from(found.rotation.snapshot)
+    (folder / "scenario.json").write_bytes(encode(scenario))
+    (folder / "legs.json").write_bytes(msgspec.json.encode(bridge.core_legs(start)))
+    # The machine's other work goes first.
+    command = [
+        *("nice", "-n", "10", sys.executable, "-m", "powercore", "improve"),
+        *("scenario.json", "legs.json", "--lines"),
+    ]
+    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
+    with subprocess.Popen(
+        command, cwd=folder, stdout=subprocess.PIPE, env=environment, text=True
+    ) as child:
+        try:
+            assert child.stdout is not None  # noqa: S101 - it is piped
+            ended = _keep_up(found, child.stdout)
+        finally:
+            child.terminate()
+    if ended is not None:
+        return ended
+    if child.returncode not in (0, -signal.SIGTERM):
+        return Search.State.FAILED, BROKE_OFF
+    return Search.State.DONE, ""
+
+
+def _keep_up(found: Search, lines: Iterable[str]) -> tuple[str, str] | None:
+    """Keep what is found and note each pass; how it was ended, None by itself."""
+    for number, text in enumerate(lines):
+        line = msgspec.json.decode(text, type=_Line)
+        # The first line repeats what it began with, unless the pass gained.
+        is_gain = line.legs is not None and not (number == 0 and line.since > 0)
+        if is_gain and not rotations.keep_better(found, line.legs or ()):
+            return Search.State.STOPPED, "Its draft was published."
+        Search.objects.filter(pk=found.pk).update(
+            passes=line.passes, since=line.since, heard_at=real_now()
+        )
+        found.refresh_from_db(fields=["is_stop_asked"])
+        if found.is_stop_asked:
+            return Search.State.STOPPED, ""
+    return None
+
+
+def _end(found: Search, state: str, words: str) -> None:
+    Search.objects.filter(pk=found.pk).update(
+        state=state, words=words, ended_at=real_now()
+    )

@@ -1,0 +1,446 @@
+"""
+What no plan can be better than, and what places are worth: tours and their prices.
+
+The master program chooses one tour for each battery among those found; its dual
+values are prices for being at a station or on a bay, for a stop and for power. Each
+battery's best tour at those prices joins it until none is worth joining. Any prices
+give a bound by themselves (Lagrange): what all batteries could earn at them, plus
+what the places are rented for. Prices may not move far in one round, which is a usual
+cure for their jumping, the boxstep method [1]_.
+
+The bound holds for plans whose moves are at the timetable's points.
+
+References
+----------
+.. [1] R. E. Marsten, W. W. Hogan, J. W. Blankenship, "The boxstep method for
+   large-scale optimization", Operations Research 23 (1975), pp. 389-405. From memory.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import highspy
+import numpy as np
+
+from powercore.rotation import tours
+from powercore.rotation.timetable import IntArray, Timetable
+from powercore.values import FloatArray
+
+#: Buckets of charge when tours are searched, and when a bound is proven.
+SEARCHED, PROVEN = 96, 1536
+#: Rounds without gain after which steps are halved.
+PATIENCE = 10
+#: Prices of a watt-hour to begin with, as shares of the highest worth of one.
+WH_PRICES = (0.02, 0.05, 0.1, 0.15, 0.2, 0.25, 0.3, 0.4, 0.5, 0.7)
+_TINY = 1e-7
+
+
+@dataclass(frozen=True, slots=True)
+class Bound:
+    """What no table can be worth more than, and how it was come by."""
+
+    value: float
+    #: What the chosen tours are worth in the linear program.
+    master: float
+    tours: int
+    #: Whether no further tour was worth joining.
+    is_closed: bool
+    #: Prices of the rows at which it holds.
+    prices: FloatArray
+
+
+class NoAnswer(ArithmeticError):
+    """The linear program could not be solved."""
+
+
+class Master:
+    """The master program over the tours found so far."""
+
+    def __init__(self, table: Timetable, buckets: int = SEARCHED) -> None:
+        self.table = table
+        self.arrays = tours.arrays_of(table)
+        self.stations, self.bays = len(table.stations), len(table.bays)
+        self.batteries, self.count = len(table.batteries), table.count
+        self.sources = table.most_w.size
+        self.room = tours.workspace(self.count, 1 + self.stations + self.bays, buckets)
+        self.known: set[tuple[int, bytes]] = set()
+        self._rows()
+        self.highs = highspy.Highs()
+        self.highs.setOptionValue("output_flag", False)
+        self.highs.setOptionValue("log_to_console", False)
+        self.highs.setOptionValue("threads", 1)
+        self._build()
+
+    def _rows(self) -> None:
+        """Number the rows: batteries, stations, bays, coming, going, power, crews."""
+        cells, slots = self.stations * self.count, self.bays * self.count
+        self.at_station = self.batteries
+        self.at_bay = self.at_station + cells
+        self.at_come = self.at_bay + slots
+        self.at_go = self.at_come + cells
+        self.at_watt = self.at_go + cells
+        self.at_store = self.at_watt + self.sources * self.count
+        self.at_crew = self.at_store + self.sources
+        table = self.table
+        starts = set()
+        for s in range(self.stations):
+            for i in range(1, self.count):
+                if table.duty[s, i]:
+                    starts.add(int(table.points[i] - table.walk_min[s]))
+        self.crew_minutes = np.array(sorted(starts), dtype=np.int64)
+        self.rows = self.at_crew + self.crew_minutes.size
+        rows = np.ones(self.rows)
+        rows[self.at_come : self.at_watt] = 0.0
+        rows[self.at_watt : self.at_store] = np.repeat(table.most_w, self.count)
+        rows[self.at_store : self.at_crew] = table.store_wh
+        rows[self.at_crew :] = table.crews[self.crew_minutes]
+        self.limits = rows
+
+    def _build(self) -> None:
+        inf = highspy.kHighsInf
+        low = np.full(self.rows, -inf)
+        low[: self.batteries] = 1.0
+        none = np.array([], dtype=np.int32)
+        self.highs.addRows(
+            self.rows, low, self.limits, 0, none, none, np.array([], dtype=float)
+        )
+        # A battery without a tour: dear, so that the program always has an answer.
+        dear = 10.0 * float(self.table.worth.sum()) + 1e3
+        for b in range(self.batteries):
+            self.highs.addCol(dear, 0.0, inf, 1, np.array([b], np.int32), np.ones(1))
+        self.stop_rows: list[np.ndarray] = []
+        for s in range(self.stations):
+            for i in range(1, self.count):
+                rows = self._stop(s, i)
+                values = np.ones(rows.size)
+                values[:2] = -1.0
+                most = 1.0 if self.table.duty[s, i] else 0.0
+                self.highs.addCol(
+                    self.table.stop_price, 0.0, most, rows.size, rows, values
+                )
+                self.stop_rows.append(rows)
+        self.at_room = self.batteries + len(self.stop_rows)
+        rows = np.arange(self.batteries, self.rows, dtype=np.int32)
+        for sign in (-1.0, 1.0):
+            self.highs.addCols(
+                rows.size,
+                np.zeros(rows.size),
+                np.zeros(rows.size),
+                np.full(rows.size, inf),
+                rows.size,
+                np.arange(rows.size, dtype=np.int32),
+                rows,
+                np.full(rows.size, sign),
+            )
+        self.first_tour = self.at_room + 2 * rows.size
+
+    def _stop(self, s: int, i: int) -> np.ndarray:
+        table, cell = self.table, s * self.count + i
+        minute, walk = table.points[i], table.walk_min[s]
+        busy = np.flatnonzero(
+            (self.crew_minutes >= minute - walk) & (self.crew_minutes < minute + walk)
+        )
+        return np.concatenate(
+            [[self.at_come + cell, self.at_go + cell], self.at_crew + busy]
+        ).astype(np.int32)
+
+    def add(self, b: int, at: IntArray) -> bool:
+        """Add a tour; False when it is there already."""
+        mark = (b, at.tobytes())
+        if mark in self.known:
+            return False
+        self.known.add(mark)
+        rows, values, worth = self.column(b, at)
+        self.highs.addCol(-worth, 0.0, highspy.kHighsInf, rows.size, rows, values)
+        return True
+
+    def column(self, b: int, at: IntArray) -> tuple[np.ndarray, FloatArray, float]:
+        """Rows that a tour uses, how much of each, and what it is worth."""
+        table = self.table
+        soc, share = np.zeros(self.count + 1), np.zeros(self.count)
+        below, watts = np.zeros(self.count), np.zeros(self.count)
+        left = table.store_wh.copy()
+        tours.walk_through(b, at, self.arrays, left, soc, share, below, watts)
+        worth = table.left_price * float(soc[-1])
+        is_out = (at > 0) & (at <= self.stations)
+        cells, places = np.flatnonzero(is_out), at[is_out] - 1
+        worth += float((share[cells] * table.worth[places, cells]).sum())
+        worth -= float((below[cells] * table.reserve_price[places]).sum())
+        slots = np.flatnonzero(at > self.stations)
+        bays = at[slots] - 1 - self.stations
+        changed = np.flatnonzero(np.diff(at)) + 1
+        before, now = at[changed - 1], at[changed]
+        worth -= table.bay_price * float(
+            (before > self.stations).sum() + (now > self.stations).sum()
+        )
+        came = (now > 0) & (now <= self.stations)
+        left_it = (before > 0) & (before <= self.stations)
+        drawn = np.flatnonzero(watts > 0)
+        sources = table.source_of[at[drawn] - 1 - self.stations]
+        took = table.store_wh - left
+        stores = np.flatnonzero(took > 0)
+        rows = np.concatenate(
+            [
+                [b],
+                self.at_station + places * self.count + cells,
+                self.at_bay + bays * self.count + slots,
+                self.at_come + (now[came] - 1) * self.count + changed[came],
+                self.at_go + (before[left_it] - 1) * self.count + changed[left_it],
+                self.at_watt + sources * self.count + drawn,
+                self.at_store + stores,
+            ]
+        ).astype(np.int32)
+        ones = rows.size - drawn.size - stores.size
+        values = np.concatenate([np.ones(ones), watts[drawn], took[stores]])
+        return rows, values, worth
+
+    def solve(self, centre: FloatArray, reach: FloatArray) -> tuple[float, FloatArray]:
+        """
+        Worth of the best mixture of tours, and a price for each row.
+
+        No price is further from a centre than some reach: room may be bought at the
+        highest price of its row, and sold at the lowest.
+        """
+        rows = np.arange(self.batteries, self.rows)
+        low = np.maximum(0.0, (centre - reach)[rows])
+        high = (centre + reach)[rows]
+        size = rows.size
+        first = np.arange(self.at_room, self.at_room + size, dtype=np.int32)
+        self.highs.changeColsCost(size, first, high)
+        self.highs.changeColsCost(size, first + size, -low)
+        self._run()
+        duals = np.array(self.highs.getSolution().row_dual)
+        prices = -duals
+        prices[self.batteries :] = np.clip(prices[self.batteries :], low, high)
+        return -self.highs.getInfo().objective_function_value, prices
+
+    def _run(self) -> None:
+        """Solve; from scratch when the solver goes round in circles."""
+        optimal = highspy.HighsModelStatus.kOptimal
+        for strategy in (1, 4):
+            self.highs.setOptionValue("simplex_strategy", strategy)
+            self.highs.setOptionValue("simplex_iteration_limit", 4_000)
+            self.highs.run()
+            if self.highs.getModelStatus() == optimal:
+                return
+            self.highs.clearSolver()
+        raise NoAnswer(f"The program has no answer: {self.highs.getModelStatus()}.")
+
+    def fees(self, prices: FloatArray) -> tours.Fees:
+        """Prices of rows as fees of a tour."""
+        s, y, q, n = self.stations, self.bays, self.sources, self.count
+        come, go = np.full((s, n + 1), np.inf), np.full((s, n + 1), np.inf)
+        come[:, :n] = prices[self.at_come : self.at_go].reshape(s, n)
+        go[:, :n] = prices[self.at_go : self.at_watt].reshape(s, n)
+        come[:, :n][~self.table.duty[:, :n]] = np.inf
+        go[:, :n][~self.table.duty[:, :n]] = np.inf
+        return (
+            prices[self.at_station : self.at_bay].reshape(s, n),
+            prices[self.at_bay : self.at_come].reshape(y, n),
+            come,
+            go,
+            prices[self.at_watt : self.at_store].reshape(q, n),
+            prices[self.at_store : self.at_crew].copy(),
+        )
+
+    def priced(
+        self, b: int, fees: tours.Fees, room: tours.Room, *, is_bound: bool
+    ) -> tuple[IntArray, float]:
+        """Best tour of a battery at some fees, and what it earns."""
+        left = (
+            np.repeat(self.table.most_w, self.count).reshape(self.sources, self.count),
+            self.table.store_wh,
+        )
+        plain = np.ones((self.stations, self.count))
+        return tours.best_tour(b, self.arrays, plain, fees, left, is_bound, room)
+
+    def stops_at(self, prices: FloatArray) -> FloatArray:
+        """Rows that stops use at some prices: those that pay are made."""
+        usage = np.zeros(self.rows)
+        for rows in self.stop_rows:
+            s, i = divmod(int(rows[0]) - self.at_come, self.count)
+            gain = prices[rows[0]] + prices[rows[1]] - prices[rows[2:]].sum()
+            if self.table.duty[s, i] and gain > self.table.stop_price:
+                usage[rows[:2]] -= 1.0
+                usage[rows[2:]] += 1.0
+        return usage
+
+    def rented(self, prices: FloatArray) -> float:
+        """What all places, crews and sources are rented for, stops included."""
+        limits = self.limits.copy()
+        limits[: self.batteries] = 0.0
+        total = float((prices * limits)[prices > 0].sum())
+        for rows in self.stop_rows:
+            s, i = divmod(int(rows[0]) - self.at_come, self.count)
+            if self.table.duty[s, i]:
+                gain = prices[rows[0]] + prices[rows[1]] - prices[rows[2:]].sum()
+                total += max(0.0, float(gain) - self.table.stop_price)
+        return total
+
+
+def _by_energy(master: Master, wh: float, charge: float) -> FloatArray:
+    """Prices as if only energy were scarce: at one price for a watt-hour."""
+    table = master.table
+    hours = np.diff(table.points) / 60
+    holds = table.holds_wh.mean(axis=0) if table.stations else np.zeros(0)
+    bay_wh = (table.bulk * holds).max(axis=1, initial=0.0)
+    prices = np.zeros(master.rows)
+    scale = np.array([row.max(initial=0.0) for row in table.worth / _need(table)])
+    wh *= float(scale.max(initial=0.0))
+    rent = np.maximum(0.0, table.worth - wh * table.need_wh)
+    prices[master.at_station : master.at_bay] = rent.ravel()
+    slots = charge * wh * bay_wh[:, None] * hours[None, :] * table.is_on
+    prices[master.at_bay : master.at_come] = slots.ravel()
+    prices[master.at_come : master.at_watt] = table.stop_price / 2
+    return prices
+
+
+def _need(table: Timetable) -> FloatArray:
+    return np.where(table.need_wh > 0, table.need_wh, np.inf)
+
+
+def climb(
+    master: Master,
+    target: float,
+    *,
+    rounds: int = 20,
+) -> FloatArray:
+    """
+    Good prices without any linear program, by deflected subgradients.
+
+    Parameters
+    ----------
+    target : float
+        What a known table is worth; steps are as long as that says.
+
+    Returns
+    -------
+    float array, shape (rows,)
+        The prices at which the sum of earnings and rents was lowest.
+    """
+    best, best_prices = min(
+        (
+            (_earn(master, prices)[0], prices)
+            for prices in (
+                _by_energy(master, wh, charge)
+                for wh in WH_PRICES
+                for charge in (0.85, 1.0)
+            )
+        ),
+        key=lambda pair: pair[0],
+    )
+    prices, way = best_prices, np.zeros(master.rows)
+    reach, since = 1.0, 0
+    for number in range(rounds):
+        total, wanted = _earn(master, prices)
+        usage = master.stops_at(prices)
+        for b, at in enumerate(wanted):
+            rows, values, _ = master.column(b, at)
+            np.add.at(usage, rows, values)
+        slack = master.limits - usage
+        slack[: master.batteries] = 0.0
+        if total < best - _TINY:
+            best, best_prices, since = total, prices, 0
+        else:
+            since += 1
+            if since >= PATIENCE:
+                reach, since, prices = reach / 2, 0, best_prices
+        slack[(slack > 0) & (prices <= 0)] = 0.0
+        way = slack + 0.5 * way if number else slack
+        size = float(way @ way)
+        if size < _TINY:
+            break
+        step = reach * max(total - target, 1e-3 * abs(total)) / size
+        prices = np.maximum(0.0, prices - step * way)
+    return best_prices
+
+
+def prove(
+    master: Master,
+    start: FloatArray,
+    *,
+    rounds: int = 400,
+    trust: float = 0.1,
+    go_on: Callable[[], bool] = lambda: True,
+) -> Bound:
+    """
+    Bring the best tours into the master program and prove a bound.
+
+    Prices may move only so far from the best so far in one round: a trust region,
+    wider when the program foresaw well what the tours would earn, narrower when not.
+
+    Parameters
+    ----------
+    master : Master
+        With the tours of a plan at least.
+    start : float array
+        Prices to begin with, one for each row.
+    rounds : int
+        When to stop at the latest.
+    go_on : callable
+        Asked after each round.
+
+    Returns
+    -------
+    Bound
+        Valid whenever it stops.
+    """
+    centre = start
+    best, wanted = _earn(master, centre)
+    for b, at in enumerate(wanted):
+        master.add(b, at)
+    scale = _scale(master, centre)
+    value, is_closed = best, False
+    for _ in range(rounds):
+        try:
+            value, prices = master.solve(centre, trust * scale)
+        except NoAnswer:
+            break
+        earned, wanted = _earn(master, prices)
+        gained = [master.add(b, at) for b, at in enumerate(wanted)]
+        foreseen, real = best - value, best - earned
+        if real > 0:
+            best, centre = earned, prices
+            scale = _scale(master, centre)
+        if real > 0.5 * foreseen:
+            trust = min(1.0, trust * 1.5)
+        elif real < 0.1 * foreseen:
+            trust = max(1e-4, trust * 0.8)
+        if foreseen < 1e-4 * max(1.0, abs(best)) or not any(gained):
+            is_closed = trust >= 1.0 or foreseen <= 0
+            if is_closed or trust < 1e-3:
+                break
+            trust = min(1.0, 2 * trust)
+        if not go_on():
+            break
+    places = 1 + master.stations + master.bays
+    room = tours.workspace(master.count, places, PROVEN)
+    fees = master.fees(centre)
+    proven = master.rented(centre) + sum(
+        master.priced(b, fees, room, is_bound=True)[1] for b in range(master.batteries)
+    )
+    return Bound(proven, value, len(master.known), is_closed, centre)
+
+
+def _earn(master: Master, prices: FloatArray) -> tuple[float, list[IntArray]]:
+    """What everything is worth at some prices, and each battery's best tour."""
+    fees, total, wanted = master.fees(prices), master.rented(prices), []
+    for b in range(master.batteries):
+        at, worth = master.priced(b, fees, master.room, is_bound=False)
+        total += worth
+        wanted.append(at)
+    return total, wanted
+
+
+def _scale(master: Master, prices: FloatArray) -> FloatArray:
+    """How far a price may sensibly move."""
+    scale = np.full(master.rows, max(master.table.stop_price, 1e-3))
+    cells = slice(master.at_station, master.at_bay)
+    scale[cells] = np.maximum(0.3 * master.table.worth.ravel(), prices[cells])
+    slots = slice(master.at_bay, master.at_come)
+    typical = float(prices[slots].max(initial=0.0)) or 1.0
+    scale[slots] = np.maximum(prices[slots], 0.3 * typical)
+    scale[master.at_watt :] = 1.0
+    return np.maximum(scale, 1e-6)

@@ -1,0 +1,164 @@
+"""
+Look for a better rotation than one at hand.
+
+Passes of ruin and recreate over tours, each from the best table so far; after the
+first pass, prices of places lead it. Whatever it finds is turned into legs and goes
+through the verifier before anybody sees it, and counts as better only by the strict
+order of the objective. The same seed and the same number of passes give the same
+rotation. For the worker: it loads the compiled search and the solver.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from powercore.rotation import tours
+from powercore.rotation.columns import Master, climb, prove
+from powercore.rotation.objective import Key, key_of
+from powercore.rotation.problem import Leg, Problem
+from powercore.rotation.timetable import (
+    IntArray,
+    NoCrewLeft,
+    Prices,
+    Timetable,
+    legs_of,
+    places_of,
+    timetable,
+)
+from powercore.rotation.verify import Report, verify
+from powercore.values import FloatArray
+
+#: Buckets of charge in a pass, and most batteries taken out at once.
+BUCKETS, MOST = 24, 4
+#: How much worse a pass may go for a while, as shares of all worth, pass by pass.
+HEATS = (0.0005, 0.002, 0.006, 0.001)
+#: Cells of one shortest path, over all rounds of a pass.
+PASS_CELLS = 5e7
+#: Passes without gain after which nothing more is expected.
+PATIENCE = 12
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Found:
+    """A rotation that breaks no rule, and what it is compared by."""
+
+    legs: tuple[Leg, ...]
+    report: Report
+    key: Key
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Progress:
+    """How far a search is."""
+
+    passes: int
+    #: Passes since the last gain; it stops by itself at PATIENCE.
+    since: int
+    best: Found
+
+
+def improve(
+    problem: Problem,
+    legs: Sequence[Leg],
+    *,
+    seed: int = 1,
+    passes: int = 60,
+    step_min: int = 30,
+    prices: Prices | None = None,
+    tell: Callable[[Progress], bool] = lambda _: True,
+) -> Found:
+    """
+    Return the best rotation found, never worse than the one given.
+
+    Parameters
+    ----------
+    problem : Problem
+        The event.
+    legs : sequence of Leg
+        A rotation that breaks no rule.
+    seed, passes : int
+        Equal ones give equal rotations.
+    step_min : int
+        How far apart the search's own times for moves are. [min]
+    prices : Prices
+        What leads the search; the objective's order decides all the same.
+    tell : callable
+        Told after each pass; False stops the search.
+
+    Raises
+    ------
+    ValueError
+        If the rotation given breaks a rule.
+    """
+    report = verify(problem, legs)
+    if not report.is_valid:
+        raise ValueError(f"The rotation breaks {report.broken[0].rule}.")
+    best = Found(
+        legs=tuple(legs), report=report, key=key_of(problem, legs, report.outcome)
+    )
+    if not problem.stations or not problem.batteries:
+        return best
+    edges = [m for leg in legs for m in (leg.start_min, leg.end_min)]
+    table = timetable(problem, step_min=step_min, prices=prices, also=edges)
+    at = places_of(table, legs)
+    arrays = tours.arrays_of(table)
+    rents = _no_rents(table)
+    rounds = _rounds(table)
+    value, since = -np.inf, 0
+    for number in range(passes):
+        heat = HEATS[number % len(HEATS)]
+        got, worth = tours.search(
+            arrays, at, rents, rounds, seed + number, heat, BUCKETS, MOST
+        )
+        since += 1
+        if worth > value + 1e-6:
+            at, value = got, worth
+            found = _checked(problem, table, at)
+            if found is not None and found.key < best.key:
+                best, since = found, 0
+        if not tell(Progress(passes=number + 1, since=since, best=best)):
+            break
+        if since >= PATIENCE:
+            break
+        if number == 0 and best.report.outcome.unserved_wh > 0:
+            rents = _rents(table, at, value)
+    return best
+
+
+def _rounds(table: Timetable) -> int:
+    places = 1 + len(table.stations) + len(table.bays)
+    return int(np.clip(PASS_CELLS / (table.count * places * BUCKETS), 100, 5000))
+
+
+def _checked(problem: Problem, table: Timetable, at: IntArray) -> Found | None:
+    """A table as a rotation; None when it can't be carried out after all."""
+    try:
+        legs = legs_of(table, at)
+    except NoCrewLeft:
+        return None
+    report = verify(problem, legs)
+    if not report.is_valid:
+        return None
+    return Found(legs=legs, report=report, key=key_of(problem, legs, report.outcome))
+
+
+def _no_rents(table: Timetable) -> tuple[FloatArray, FloatArray]:
+    return np.zeros_like(table.worth), np.zeros((len(table.bays), table.count))
+
+
+def _rents(
+    table: Timetable, at: IntArray, value: float
+) -> tuple[FloatArray, FloatArray]:
+    """What being at a station and on a bay is worth to all others."""
+    master = Master(table, buckets=BUCKETS)
+    for battery, row in enumerate(at):
+        master.add(battery, row)
+    effort = PASS_CELLS / (table.count * len(at) * BUCKETS)
+    bound = prove(master, climb(master, value), rounds=int(np.clip(effort, 5, 25)))
+    return (
+        bound.prices[master.at_station : master.at_bay].reshape(table.worth.shape),
+        bound.prices[master.at_bay : master.at_come].reshape(-1, table.count),
+    )

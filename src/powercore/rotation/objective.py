@@ -1,0 +1,60 @@
+"""
+What makes one rotation better than another: a strict order, smaller first.
+
+By tier: minutes off the air, then watt-hours not served. Then minutes into reserve
+by tier, then minutes by which reliefs lack the slack they should have, then rounds,
+then bay changes. A changeover's planned break counts nowhere.
+Each figure is rounded to what anybody could notice, so that no minute is traded for
+the arithmetic's last digits.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from powercore.rotation.problem import SERVE, Leg, Problem
+from powercore.rotation.verify import Outcome
+
+Key = tuple[float, ...]
+
+#: A relief should be this many times the usual lateness before the reserve.
+SLACK_LATENESS = 2
+
+
+def thin_min(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> float:
+    """Minutes by which all reliefs together lack the slack they should have."""
+    wanted = SLACK_LATENESS * problem.scenario.lateness_min
+    lacking = 0.0
+    for leg, (_, soc) in zip(legs, outcome.leg_soc, strict=True):
+        if leg.kind != SERVE or leg.end_min >= problem.span_min:
+            continue
+        watts = problem.demand_w[leg.place]
+        at = min(leg.end_min // problem.grid.step_min, watts.size - 1)
+        if watts[at] <= 0:
+            continue
+        feed = problem.feed(leg.place, leg.battery)
+        left_wh = max(0.0, (soc - feed.reserve_soc) * feed.capacity_wh)
+        lacking += max(0.0, wanted - left_wh / float(watts[at]) * 60)
+    return lacking
+
+
+def key_of(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> Key:
+    """Return what a rotation is compared by, from what the verifier says of it."""
+    tier_of = {key: one.tier for key, one in problem.stations.items()}
+    tiers = sorted(set(tier_of.values()))
+    served, reserve = [], []
+    for tier in tiers:
+        falls = [f for f in outcome.shortfalls if tier_of[f.station] == tier]
+        off = [fall for fall in falls if fall.what == "off_air"]
+        served.append(round(sum(fall.open_min for fall in off), 1))
+        served.append(round(sum(fall.unserved_wh for fall in off), 1))
+        low = [fall for fall in falls if fall.what == "reserve"]
+        reserve.append(float(round(sum(fall.open_min for fall in low))))
+    thin = float(round(thin_min(problem, legs, outcome)))
+    return (
+        *served,
+        *reserve,
+        thin,
+        float(outcome.walks),
+        float(outcome.bay_changes),
+    )

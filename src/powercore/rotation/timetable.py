@@ -1,0 +1,475 @@
+"""
+The search's view of a problem: points in time, and numbers between them on arrays.
+
+Batteries change places at points only. Between points energy is counted exactly as
+the verifier counts it, so points may lie as far apart as one likes: they say when
+somebody may walk, not how the physics is cut. Plain numpy; the compiled search is
+in `tours`.
+
+Places are numbered: 0 is the yard, then the stations, then the bays. Shapes: P
+intervals (P + 1 points), S stations, Y bays, Q sources, B batteries.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from powercore.rotation.objective import SLACK_LATENESS
+from powercore.rotation.problem import (
+    CARRIED,
+    CHARGE,
+    SERVE,
+    WAIT,
+    YARD,
+    Feed,
+    Leg,
+    Problem,
+)
+from powercore.scenario import BatteryPlan
+from powercore.values import FloatArray
+
+IntArray = NDArray[np.int64]
+BoolArray = NDArray[np.bool_]
+
+#: On the way between the yard and a station.
+ON_THE_WAY = -1
+#: What a source without a store holds. [Wh]
+ENDLESS_WH = 1e12
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Prices:
+    """
+    What the search pays, in one currency.
+
+    Only differences matter. The strict order of the objective decides between plans
+    that were found; prices only lead the search.
+    """
+
+    #: A minute off the air and a watt-hour not served, in the lowest tier; in each
+    #: tier above it this many times as much.
+    minute: float = 1.0
+    wh: float = 0.02
+    tier_ratio: float = 8.0
+    #: A watt-hour taken from below the reserve and the slack that a relief wants.
+    reserve_wh: float = 0.1
+    #: One stop of a walk, and one battery put on or taken off a bay.
+    stop: float = 0.3
+    bay_change: float = 0.02
+    #: A full battery's charge at the end.
+    left: float = 0.01
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Timetable:
+    """A problem on arrays."""
+
+    problem: Problem
+    stations: tuple[str, ...]
+    bays: tuple[str, ...]
+    batteries: tuple[str, ...]
+    #: Minutes, shape (P + 1,).
+    points: IntArray
+    #: Energy asked for, and what all of it is worth. shape (S, P)
+    need_wh: FloatArray
+    worth: FloatArray
+    #: What a watt-hour from below reserve costs. shape (S,)
+    reserve_price: FloatArray
+    stop_price: float
+    bay_price: float
+    left_price: float
+    #: Feeds; the reserve is with the slack that a relief wants. shape (S, B)
+    holds_wh: FloatArray
+    floor: FloatArray
+    reserve: FloatArray
+    #: Charging in shares of the battery an hour, shape (Y, B); watts for a share an
+    #: hour, shape (B,).
+    bulk: FloatArray
+    tail: FloatArray
+    taper_h: FloatArray
+    w_per_rate: FloatArray
+    #: Power. shapes (Y, P), (Y,), (Q,), (Q,)
+    is_on: BoolArray
+    source_of: IntArray
+    most_w: FloatArray
+    store_wh: FloatArray
+    #: Whether somebody watches the yard, shape (P + 1,).
+    watched: BoolArray
+    #: Walks: minutes, shape (S,); whether a crew is on duty for one that is at the
+    #: station at a point, shape (S, P + 1); crews on duty each minute.
+    walk_min: IntArray
+    duty: BoolArray
+    crews: IntArray
+    #: The last point to be in the yard before being there at a point, and the first
+    #: point in the yard after leaving; -1: none. shape (S, P + 1)
+    out_from: IntArray
+    back_at: IntArray
+    #: Where each may be in each interval. shape (B, 1 + S + Y, P)
+    may: BoolArray
+    #: Where batteries start and with what. shape (B,)
+    start_at: IntArray
+    start_soc: FloatArray
+
+    @property
+    def count(self) -> int:
+        """How many intervals."""
+        return self.points.size - 1
+
+
+def timetable(
+    problem: Problem,
+    *,
+    step_min: int = 30,
+    prices: Prices | None = None,
+    also: Iterable[int] = (),
+) -> Timetable:
+    """
+    Lay out a problem for the search.
+
+    Parameters
+    ----------
+    problem : Problem
+        The event.
+    step_min : int
+        Distance of the regular points. [min]
+    prices : Prices
+        What leads the search.
+    also : iterable of int
+        Further points, such as those of a plan that is to be improved. [min]
+    """
+    prices = prices or Prices()
+    points = _points(problem, step_min, also)
+    stations, bays = list(problem.stations.values()), list(problem.bays.values())
+    batteries = list(problem.batteries.values())
+    shape = (len(stations), points.size - 1)
+    need, worth = np.zeros(shape), np.zeros(shape)
+    bottom = max((one.tier for one in stations), default=1)
+    reserve_price = np.full(len(stations), prices.reserve_wh)
+    edges = problem.grid.edges_min
+    for number, one in enumerate(stations):
+        scale = prices.tier_ratio ** (bottom - one.tier)
+        need[number] = np.diff(np.interp(points, edges, problem.drawn_wh[one.key]))
+        opened = np.diff(np.interp(points, edges, problem.open_min[one.key]))
+        worth[number] = scale * (prices.minute * opened + prices.wh * need[number])
+    feeds = [[problem.feed(s.key, b.key) for b in batteries] for s in stations]
+    models = [[problem.charge_model(y.key, b.key) for b in batteries] for y in bays]
+    walk = np.array([one.walk_min for one in stations], dtype=np.int64)
+    sources = list(problem.sources.values())
+    number_of = {source.key: number for number, source in enumerate(sources)}
+    return Timetable(
+        problem=problem,
+        stations=tuple(problem.stations),
+        bays=tuple(problem.bays),
+        batteries=tuple(problem.batteries),
+        points=points,
+        need_wh=need,
+        worth=worth,
+        reserve_price=reserve_price,
+        stop_price=prices.stop,
+        bay_price=prices.bay_change,
+        left_price=prices.left,
+        holds_wh=_numbers(feeds, batteries, lambda feed, _: feed.capacity_wh),
+        floor=_numbers(feeds, batteries, lambda feed, _: feed.floor_soc),
+        reserve=_wanted(problem, _numbers(feeds, batteries, _reserve), feeds),
+        bulk=_numbers(models, batteries, lambda m, b: m.bulk / b.pack.trusted_ah),
+        tail=_numbers(models, batteries, lambda m, b: m.tail / b.pack.trusted_ah),
+        taper_h=_numbers(models, batteries, lambda m, _: m.taper_h),
+        w_per_rate=np.array(
+            [problem.bay_w(one.key, one.pack.trusted_ah) for one in batteries]
+        ),
+        is_on=np.array(
+            [[problem.source_is_on(y.source, p) for p in points[:-1]] for y in bays],
+            dtype=bool,
+        ).reshape(len(bays), points.size - 1),
+        source_of=np.array([number_of[y.source] for y in bays], dtype=np.int64),
+        most_w=np.array([one.max_w for one in sources], dtype=float),
+        store_wh=np.array(
+            [ENDLESS_WH if one.energy_wh is None else one.energy_wh for one in sources],
+            dtype=float,
+        ),
+        watched=_watched(problem, points),
+        walk_min=walk,
+        duty=_duty(problem, points),
+        crews=_crews(problem),
+        **_ways(points, walk, problem.span_min),
+        may=_may(problem, points.size - 1),
+        start_at=np.array([_start(problem, one) for one in batteries], dtype=np.int64),
+        start_soc=np.array([one.start_soc for one in batteries], dtype=float),
+    )
+
+
+def _reserve(feed: Feed, _: BatteryPlan) -> float:
+    return feed.reserve_soc
+
+
+def _wanted(
+    problem: Problem, reserve: FloatArray, feeds: Sequence[Sequence[Feed]]
+) -> FloatArray:
+    """The reserve, and above it what a station uses in the slack a relief wants."""
+    hours = SLACK_LATENESS * problem.scenario.lateness_min / 60
+    for number, (row, key) in enumerate(zip(feeds, problem.stations, strict=True)):
+        watts = problem.demand_w[key]
+        mean_w = float(watts[watts > 0].mean()) if (watts > 0).any() else 0.0
+        more = [hours * mean_w / feed.capacity_wh for feed in row]
+        reserve[number] = np.minimum(reserve[number] + more, 1.0)
+    return reserve
+
+
+def _numbers(
+    rows: Sequence[Sequence[Any]], batteries: Sequence[Any], of: Any
+) -> FloatArray:
+    table = [[of(x, b) for x, b in zip(row, batteries, strict=True)] for row in rows]
+    return np.array(table, dtype=float).reshape(len(rows), len(batteries))
+
+
+def _points(problem: Problem, step_min: int, also: Iterable[int]) -> IntArray:
+    span = problem.span_min
+    points = {0, span, *range(0, span, step_min), *also}
+    for source in problem.sources.values():
+        for window in source.windows:
+            points |= {window.start_min, window.end_min}
+    return np.array(sorted(p for p in points if 0 <= p <= span), dtype=np.int64)
+
+
+def _watched(problem: Problem, points: IntArray) -> BoolArray:
+    watches = [one for one in problem.scenario.crews if one.does == "yard"]
+    return np.array(
+        [any(w.start_min <= p <= w.end_min for w in watches) for p in points]
+    )
+
+
+def _duty(problem: Problem, points: IntArray) -> BoolArray:
+    walks = [one for one in problem.scenario.crews if one.does == "walks"]
+    table = [
+        [
+            any(
+                crew.start_min <= p - one.walk_min and p + one.walk_min <= crew.end_min
+                for crew in walks
+            )
+            for p in points
+        ]
+        for one in problem.stations.values()
+    ]
+    return np.array(table, dtype=bool).reshape(len(problem.stations), points.size)
+
+
+def _crews(problem: Problem) -> IntArray:
+    """How many crews are on duty in each minute."""
+    on = {
+        crew.name: np.zeros(problem.span_min, dtype=bool)
+        for crew in problem.scenario.crews
+        if crew.does == "walks"
+    }
+    for crew in problem.scenario.crews:
+        if crew.does == "walks":
+            on[crew.name][max(0, crew.start_min) : max(0, crew.end_min)] = True
+    total = np.zeros(problem.span_min, dtype=np.int64)
+    for row in on.values():
+        total += row
+    return total
+
+
+def _ways(points: IntArray, walk: IntArray, span: int) -> dict[str, IntArray]:
+    leave = points[None, :] - walk[:, None]
+    out = np.searchsorted(points, leave, side="right") - 1
+    back = np.searchsorted(points, points[None, :] + walk[:, None], side="left")
+    return {
+        "out_from": np.where(leave >= 0, out, -1).astype(np.int64),
+        "back_at": np.where(
+            points[None, :] + walk[:, None] <= span, np.minimum(back, points.size), -1
+        ).astype(np.int64),
+    }
+
+
+def _may(problem: Problem, count: int) -> BoolArray:
+    places = 1 + len(problem.stations) + len(problem.bays)
+    may = np.ones((len(problem.batteries), places, count), dtype=bool)
+    for number, (key, battery) in enumerate(problem.batteries.items()):
+        if battery.is_on_hold:
+            may[number, 1:] = False
+            continue
+        for place, station in enumerate(problem.stations, start=1):
+            may[number, place] = problem.feed(station, key).refusal is None
+        for place, bay in enumerate(problem.bays, start=1 + len(problem.stations)):
+            may[number, place] = problem.bay_refusal(bay, key) is None
+    for number, battery in enumerate(problem.batteries.values()):
+        place = _start(problem, battery)
+        if place:
+            may[:, place, 0] = False
+            may[number, place, 0] = True
+    return may
+
+
+def _start(problem: Problem, battery: BatteryPlan) -> int:
+    return 0 if battery.is_on_hold else _number(problem, battery.start_place)
+
+
+def _number(problem: Problem, place: str) -> int:
+    if place in problem.stations:
+        return 1 + list(problem.stations).index(place)
+    if place in problem.bays:
+        return 1 + len(problem.stations) + list(problem.bays).index(place)
+    return 0
+
+
+# --- plans and tables -------------------------------------------------------------
+
+
+def places_of(table: Timetable, legs: Sequence[Leg]) -> IntArray:
+    """
+    Where each battery is in each interval of a plan. shape (B, P)
+
+    Every time of the plan's bars must be a point; a walk need not.
+    """
+    number_of = {key: n for n, key in enumerate(table.batteries)}
+    at = np.zeros((len(table.batteries), table.count), dtype=np.int64)
+    for leg in legs:
+        row = at[number_of[leg.battery]]
+        first = int(np.searchsorted(table.points, leg.start_min, side="left"))
+        last = int(np.searchsorted(table.points, leg.end_min, side="left"))
+        if leg.kind in (SERVE, CHARGE):
+            row[first:last] = _number(table.problem, leg.place)
+    for number in range(len(table.batteries)):
+        _mark_ways(table, at[number])
+    return at
+
+
+def _mark_ways(table: Timetable, row: IntArray) -> None:
+    """Mark the intervals in which a battery is not in the yard though not placed."""
+    stations = len(table.stations)
+    for i in range(1, table.count):
+        before, now = row[i - 1], row[i]
+        if 1 <= before <= stations and now == 0:
+            back = int(table.back_at[before - 1, i])
+            row[i : max(back, i)] = np.where(
+                row[i : max(back, i)] == 0, ON_THE_WAY, row[i : max(back, i)]
+            )
+    for i in range(table.count - 1, 0, -1):
+        if 1 <= row[i] <= stations and row[i - 1] == 0:
+            out = int(table.out_from[row[i] - 1, i])
+            row[out:i] = np.where(row[out:i] == 0, ON_THE_WAY, row[out:i])
+
+
+class NoCrewLeft(Exception):
+    """The walks of a table don't fit the crews' duties."""
+
+
+def legs_of(table: Timetable, at: IntArray) -> tuple[Leg, ...]:
+    """
+    Return a table of places as a plan in whole minutes, with crews and rounds.
+
+    Raises
+    ------
+    NoCrewLeft
+        If no crew is left for one of the walks.
+    """
+    problem, points = table.problem, table.points
+    stations = len(table.stations)
+    stays: dict[int, list[tuple[int, int, int]]] = {}
+    for number, row in enumerate(at):
+        changes = [0, *(np.flatnonzero(np.diff(row)) + 1).tolist(), table.count]
+        stays[number] = [
+            (int(row[a]), int(points[a]), int(points[b]))
+            for a, b in pairwise(changes)
+            if row[a] > 0
+        ]
+    stops = sorted(
+        {
+            (minute, place)
+            for life in stays.values()
+            for place, start, end in life
+            if place <= stations
+            for minute in (start, end)
+            if 0 < minute < problem.span_min
+        }
+    )
+    rounds = _manned(table, stops)
+    legs: list[Leg] = []
+    for number, life in stays.items():
+        battery = problem.batteries[table.batteries[number]]
+        if not battery.is_on_hold:
+            legs += _life(table, battery.key, life, rounds)
+    return tuple(legs)
+
+
+def _manned(
+    table: Timetable, stops: Sequence[tuple[int, int]]
+) -> dict[tuple[int, int], tuple[str, int]]:
+    """A crew and a number for each stop: whoever is free and goes off duty first."""
+    duties = [c for c in table.problem.scenario.crews if c.does == "walks"]
+    free_at: dict[str, int] = {crew.name: 0 for crew in duties}
+    given = {}
+    by_leaving = sorted(
+        stops, key=lambda stop: (stop[0] - table.walk_min[stop[1] - 1], stop)
+    )
+    for number, (minute, place) in enumerate(by_leaving, start=1):
+        walk = int(table.walk_min[place - 1])
+        able = [
+            crew
+            for crew in duties
+            if crew.start_min <= minute - walk
+            and minute + walk <= crew.end_min
+            and free_at[crew.name] <= minute - walk
+        ]
+        if not able:
+            raise NoCrewLeft(f"at minute {minute}")
+        crew = min(able, key=lambda crew: (crew.end_min, crew.name))
+        free_at[crew.name] = minute + walk
+        given[minute, place] = (crew.name, number)
+    return given
+
+
+def _life(
+    table: Timetable,
+    key: str,
+    life: Sequence[tuple[int, int, int]],
+    rounds: dict[tuple[int, int], tuple[str, int]],
+) -> list[Leg]:
+    stations, span = len(table.stations), table.problem.span_min
+    legs: list[Leg] = []
+    now = 0
+    for place, start, end in life:
+        if place <= stations:
+            walk = int(table.walk_min[place - 1])
+            if start > 0:
+                crew, number = rounds[start, place]
+                legs += _wait(key, now, start - walk)
+                legs.append(_carried(key, start - walk, start, crew, number))
+            legs.append(_leg(SERVE, key, table.stations[place - 1], start, end))
+            now = end
+            if end < span:
+                crew, number = rounds[end, place]
+                now = min(end + walk, span)
+                legs.append(_carried(key, end, now, crew, number))
+        else:
+            legs += _wait(key, now, start)
+            bay = table.bays[place - 1 - stations]
+            legs.append(_leg(CHARGE, key, bay, start, end))
+            now = end
+    return legs + _wait(key, now, span)
+
+
+def _leg(kind: str, key: str, place: str, start: int, end: int) -> Leg:
+    return Leg(kind=kind, battery=key, place=place, start_min=start, end_min=end)
+
+
+def _wait(key: str, start: int, end: int) -> list[Leg]:
+    return [_leg(WAIT, key, YARD, start, end)] if end > start else []
+
+
+def _carried(key: str, start: int, end: int, crew: str, number: int) -> Leg:
+    return Leg(
+        kind=CARRIED,
+        battery=key,
+        place="",
+        start_min=start,
+        end_min=end,
+        crew=crew,
+        round=number,
+    )

@@ -1,0 +1,841 @@
+"""
+Tours: one battery's whole life as one object, found by a compiled shortest path.
+
+With all other batteries fixed, the best life of one is a longest path over points
+in time × places × charge. Charge is cut into buckets, and each bucket keeps its best
+life with that life's exact charge, so nothing is lost by rounding and every tour
+found can be carried out as it is. Loads and charging follow the verifier's physics.
+
+Ruin and recreate over tours then improves a whole plan: some related batteries are
+taken out and put back one by one, each by its best tour. All but the last are put
+back at a low price of energy; else each snatches what it can get, and walks never
+become fewer. Deterministic for a seed and a number of rounds.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any, NamedTuple, TypeVar, cast
+
+import numba
+import numpy as np
+
+from powercore.rotation.timetable import BoolArray, IntArray, Timetable
+from powercore.values import FloatArray
+
+_TINY = 1e-9
+#: Reasons of a node in the backward walk.
+_NONE, _STAY, _OUT, _BACK, _ON, _OFF, _START = 0, 1, 2, 3, 4, 5, 6
+_NEVER, _DEAD = -1e18, -1e17
+#: A source with less than this has a store. [Wh]
+_STORE = 1e11
+
+
+class Arrays(NamedTuple):
+    """A timetable's arrays, as the compiled search takes them; see `Timetable`."""
+
+    points: IntArray
+    need_wh: FloatArray
+    worth: FloatArray
+    reserve_price: FloatArray
+    #: Of a stop, a bay change and a full battery at the end. shape (3,)
+    prices: FloatArray
+    holds_wh: FloatArray
+    floor: FloatArray
+    reserve: FloatArray
+    bulk: FloatArray
+    tail: FloatArray
+    taper_h: FloatArray
+    w_per_rate: FloatArray
+    is_on: BoolArray
+    source_of: IntArray
+    most_w: FloatArray
+    store_wh: FloatArray
+    watched: BoolArray
+    walk_min: IntArray
+    duty: BoolArray
+    crews: IntArray
+    out_from: IntArray
+    back_at: IntArray
+    may: BoolArray
+    start_at: IntArray
+    start_soc: FloatArray
+
+
+def arrays_of(table: Timetable) -> Arrays:
+    """Return a timetable's arrays for the compiled search."""
+    own = {name: getattr(table, name) for name in Arrays._fields if name != "prices"}
+    prices = np.array([table.stop_price, table.bay_price, table.left_price])
+    return Arrays(prices=prices, **own)
+
+
+#: Fees of a tour; see `best_tour`.
+Fees = tuple[FloatArray, FloatArray, FloatArray, FloatArray, FloatArray, FloatArray]
+#: Room for one shortest path; see `workspace`.
+Room = tuple[Any, ...]
+
+_F = TypeVar("_F", bound=Callable[..., Any])
+
+
+def compiled(function: _F) -> _F:
+    """Compile a function, once for all processes."""
+    return cast(_F, numba.njit(cache=True)(function))
+
+
+@compiled
+def charge_rate(soc: float, bulk: float, tail: float, taper_h: float) -> float:
+    """Share of a battery stored an hour; 0 when it is full."""
+    if soc >= 1.0:
+        return 0.0
+    return min(bulk, tail + (1.0 - soc) / taper_h)
+
+
+@compiled
+def charged(
+    soc: float, hours: float, bulk: float, tail: float, taper_h: float
+) -> float:
+    """State of charge after some hours on a bay; as `ChargeModel.after`."""
+    if bulk <= 0.0 or hours <= 0.0 or soc >= 1.0:
+        return soc
+    knee = 1.0 - taper_h * max(0.0, bulk - tail)
+    bulk_h = max(0.0, (knee - soc) / bulk)
+    if hours <= bulk_h:
+        return soc + bulk * hours
+    soc = max(soc, knee)
+    if bulk <= tail:
+        return min(1.0, soc + bulk * (hours - bulk_h))
+    gap = 1.0 - soc + taper_h * tail
+    gap *= math.exp(-(hours - bulk_h) / taper_h)
+    return min(1.0, 1.0 + taper_h * tail - gap)
+
+
+@compiled
+def crew_is_free(minute: int, walk: int, used: IntArray, crews: IntArray) -> bool:
+    """Whether one more walk that is at its station at a minute finds a crew."""
+    first, last = max(0, minute - walk), min(used.size, minute + walk)
+    return bool(np.all(used[first:last] < crews[first:last]))
+
+
+@compiled
+def stop_prices(
+    price: float,
+    points: IntArray,
+    walk: IntArray,
+    duty: BoolArray,
+    stops: IntArray,
+    used: IntArray,
+    crews: IntArray,
+) -> FloatArray:
+    """What a stop costs at each station and point: 0 where somebody comes anyway."""
+    found = np.empty(stops.shape)
+    for s in range(stops.shape[0]):
+        for i in range(stops.shape[1]):
+            if stops[s, i] > 0:
+                found[s, i] = 0.0
+            elif duty[s, i] and crew_is_free(points[i], walk[s], used, crews):
+                found[s, i] = price
+            else:
+                found[s, i] = np.inf
+    return found
+
+
+@compiled
+def serve(
+    soc: float, need_wh: float, holds_wh: float, floor: float, reserve: float
+) -> tuple[float, float, float]:
+    """Charge after an interval at a station, the share served, Wh below reserve."""
+    left = max(0.0, (soc - floor) * holds_wh)
+    given = min(need_wh, left)
+    after = soc - given / holds_wh
+    share = 1.0 if need_wh <= left + _TINY else given / need_wh
+    above = max(0.0, (soc - reserve) * holds_wh)
+    return after, share, max(0.0, given - above)
+
+
+@compiled
+def _prune(values: FloatArray) -> None:
+    """Less charge for less value is of no use."""
+    top = _NEVER
+    for k in range(values.size - 1, -1, -1):
+        if values[k] <= top:
+            values[k] = _NEVER
+        else:
+            top = values[k]
+
+
+@compiled
+def _leave(i: int, p: int, back: int, price: float, is_bound: bool, room: Room) -> None:
+    """Leave a station at a point, to be in the yard at a later one."""
+    a_val, a_soc, a_took, a_why, a_from = room[0], room[1], room[2], room[3], room[4]
+    places, buckets = a_val.shape[1], a_val.shape[2]
+    for k in range(buckets):
+        value = a_val[i, p, k] - price
+        if value > _DEAD and is_bound and a_val[back, 0, k] > _DEAD:
+            a_val[back, 0, k] = max(a_val[back, 0, k], value)
+            a_soc[back, 0, k] = max(a_soc[back, 0, k], a_soc[i, p, k])
+            a_took[back, 0, k] = min(a_took[back, 0, k], a_took[i, p, k])
+        elif value > a_val[back, 0, k]:
+            room[10][back, 0] = True
+            a_val[back, 0, k] = value
+            a_soc[back, 0, k] = a_soc[i, p, k]
+            a_took[back, 0, k] = a_took[i, p, k]
+            a_why[back, 0, k] = _BACK
+            a_from[back, 0, k] = (i * places + p) * buckets + k
+
+
+@compiled
+def workspace(count: int, places: int, buckets: int) -> Room:
+    """Room for one shortest path, made once."""
+    shape = (count + 1, places, buckets)
+    return (
+        np.full(shape, _NEVER),
+        np.zeros(shape),
+        np.zeros(shape),
+        np.zeros(shape, dtype=np.int8),
+        np.zeros(shape, dtype=np.int64),
+        np.full((places, buckets), _NEVER),
+        np.zeros((places, buckets)),
+        np.zeros((places, buckets)),
+        np.zeros(shape, dtype=np.int8),
+        np.zeros(shape, dtype=np.int64),
+        np.zeros((count + 1, places), dtype=np.bool_),
+    )
+
+
+@compiled
+def best_tour(
+    b: int,
+    t: Arrays,
+    factor: FloatArray,
+    fees: Fees,
+    left: tuple[FloatArray, FloatArray],
+    is_bound: bool,
+    room: Room,
+) -> tuple[IntArray, float]:
+    """
+    Best life of battery `b` at given prices.
+
+    Parameters
+    ----------
+    t : Arrays
+        The timetable.
+    factor : float array, shape (S, P)
+        What serving is worth now, as a share of its worth.
+    fees : tuple of float arrays
+        For being at a station and on a bay, shapes (S, P) and (Y, P); for coming to
+        a station and leaving it, shape (S, P + 1) each; for a watt and a watt-hour
+        of each source, shapes (Q, P) and (Q,). Infinite: not allowed.
+    left : tuple of float arrays
+        What others leave of each source: watts, shape (Q, P), and Wh, shape (Q,).
+    is_bound : bool
+        Whether the value must not be too low: lives that share a bucket are then
+        joined to one that is as good as each. The tour means nothing then.
+    room : tuple
+        A `workspace`; its last axis says into how many buckets charge is cut.
+
+    Returns
+    -------
+    at : int array, shape (P,)
+        Where the battery is in each interval.
+    value : float
+        What that is worth, fees taken off.
+    """
+    points, need_wh, worth = t.points, t.need_wh, t.worth
+    reserve_price, prices = t.reserve_price, t.prices
+    holds_wh, floor, reserve, bulk = t.holds_wh, t.floor, t.reserve, t.bulk
+    tail = t.tail
+    taper_h, w_per_rate, is_on = t.taper_h, t.w_per_rate, t.is_on
+    source_of = t.source_of
+    stores, watched, out_from, back_at = t.store_wh, t.watched, t.out_from, t.back_at
+    may, start_at, start_soc = t.may, t.start_at, t.start_soc
+    rent_s, rent_y, come, go, watt_fee, wh_fee = fees
+    power_w, store_wh = left
+    # "a": at a point, in a place since before; "o": in it during the next interval.
+    a_val, a_soc, a_took, a_why, a_from = room[0], room[1], room[2], room[3], room[4]
+    o_val, o_soc, o_took, o_why, o_from = room[5], room[6], room[7], room[8], room[9]
+    has = room[10]
+    buckets = a_val.shape[2]
+    bay_price, left_price = prices[1], prices[2]
+    count = points.size - 1
+    stations, bays = need_wh.shape[0], bulk.shape[0]
+    places = 1 + stations + bays
+    a_val[:] = _NEVER
+    has[:] = False
+    first = start_at[b]
+    k = min(buckets - 1, int(start_soc[b] * buckets))
+    has[0, first] = True
+    a_val[0, first, k] = 0.0
+    a_soc[0, first, k] = start_soc[b]
+    a_took[0, first, k] = 0.0
+    a_why[0, first, k] = _START
+    for i in range(count):
+        hours = (points[i + 1] - points[i]) / 60.0
+        # Off the bays first: the yard is complete before anybody goes on.
+        if watched[i] and i > 0:
+            for p in range(1 + stations, places):
+                if not has[i, p]:
+                    continue
+                has[i, 0] = True
+                for k in range(buckets):
+                    value = a_val[i, p, k] - bay_price
+                    if value > _DEAD and is_bound and a_val[i, 0, k] > _DEAD:
+                        a_val[i, 0, k] = max(a_val[i, 0, k], value)
+                        a_soc[i, 0, k] = max(a_soc[i, 0, k], a_soc[i, p, k])
+                        a_took[i, 0, k] = min(a_took[i, 0, k], a_took[i, p, k])
+                    elif value > a_val[i, 0, k]:
+                        a_val[i, 0, k] = value
+                        a_soc[i, 0, k] = a_soc[i, p, k]
+                        a_took[i, 0, k] = a_took[i, p, k]
+                        a_why[i, 0, k] = _OFF
+                        a_from[i, 0, k] = p * buckets + k
+        if has[i, 0]:
+            _prune(a_val[i, 0])
+        for p in range(places):
+            s, y = p - 1, p - 1 - stations
+            here = may[b, p, i]
+            if 0 < p <= stations:
+                here = here and rent_s[s, i] < np.inf
+                if has[i, p]:
+                    _prune(a_val[i, p])
+                    back = back_at[s, i]
+                    price = go[s, i]
+                    if i > 0 and 0 <= back <= count and price < np.inf:
+                        _leave(i, p, back, price, is_bound, room)
+            elif p > stations:
+                here = here and rent_y[y, i] < np.inf
+            if not here:
+                continue
+            # Who is in this place during the interval: who stays, who comes.
+            alive = False
+            for k in range(buckets):
+                o_val[p, k] = _NEVER
+            if has[i, p]:
+                alive = True
+                for k in range(buckets):
+                    o_val[p, k] = a_val[i, p, k]
+                    o_soc[p, k] = a_soc[i, p, k]
+                    o_took[p, k] = a_took[i, p, k]
+                    o_why[i, p, k] = _STAY
+            origin, cost, why = -1, 0.0, _OUT
+            if i == 0:
+                if first == 0 and p > 0:
+                    origin = 0
+                    why = _OUT if p <= stations else _ON
+            elif 0 < p <= stations:
+                origin, cost = out_from[s, i], come[s, i]
+            elif p > stations and watched[i]:
+                origin, cost, why = i, bay_price, _ON
+            if origin >= 0 and cost < np.inf and has[origin, 0]:
+                for k in range(buckets):
+                    value = a_val[origin, 0, k] - cost
+                    if value > _DEAD and is_bound and o_val[p, k] > _DEAD:
+                        o_val[p, k] = max(o_val[p, k], value)
+                        o_soc[p, k] = max(o_soc[p, k], a_soc[origin, 0, k])
+                        o_took[p, k] = min(o_took[p, k], a_took[origin, 0, k])
+                    elif value > o_val[p, k]:
+                        alive = True
+                        o_val[p, k] = value
+                        o_soc[p, k] = a_soc[origin, 0, k]
+                        o_took[p, k] = a_took[origin, 0, k]
+                        o_why[i, p, k] = why
+                        o_from[i, p, k] = origin * buckets + k
+            if not alive:
+                continue
+            # Through the interval.
+            for k in range(buckets):
+                value = o_val[p, k]
+                if value <= _DEAD:
+                    continue
+                soc, took = o_soc[p, k], o_took[p, k]
+                after = soc
+                if 0 < p <= stations:
+                    after, share, below = serve(
+                        soc, need_wh[s, i], holds_wh[s, b], floor[s, b], reserve[s, b]
+                    )
+                    gain = share * worth[s, i] - below * reserve_price[s]
+                    value += factor[s, i] * gain - rent_s[s, i]
+                elif p > stations:
+                    value -= rent_y[y, i]
+                if p > stations and is_on[y, i]:
+                    q = source_of[y]
+                    rate = charge_rate(soc, bulk[y, b], tail[y, b], taper_h[y, b])
+                    asked_w = rate * w_per_rate[b]
+                    if asked_w > power_w[q, i] + 1e-7:
+                        continue
+                    value -= watt_fee[q, i] * asked_w
+                    after = charged(soc, hours, bulk[y, b], tail[y, b], taper_h[y, b])
+                    if stores[q] < _STORE:
+                        wanted = (after - soc) * w_per_rate[b]
+                        given = min(wanted, max(0.0, store_wh[q] - took))
+                        if wanted > 0.0:
+                            after = soc + (after - soc) * given / wanted
+                        took += given
+                        value -= wh_fee[q] * given
+                to = min(buckets - 1, int(after * buckets))
+                old = a_val[i + 1, p, to]
+                if is_bound and old > _DEAD:
+                    a_val[i + 1, p, to] = max(old, value)
+                    a_soc[i + 1, p, to] = max(a_soc[i + 1, p, to], after)
+                    a_took[i + 1, p, to] = min(a_took[i + 1, p, to], took)
+                elif value > old or (value == old and after > a_soc[i + 1, p, to]):
+                    has[i + 1, p] = True
+                    a_val[i + 1, p, to] = value
+                    a_soc[i + 1, p, to] = after
+                    a_took[i + 1, p, to] = took
+                    a_why[i + 1, p, to] = _STAY
+                    a_from[i + 1, p, to] = k
+    best, best_p, best_k = _NEVER, 0, 0
+    for p in range(places):
+        if not has[count, p]:
+            continue
+        for k in range(buckets):
+            value = a_val[count, p, k]
+            if value > _DEAD:
+                value += left_price * a_soc[count, p, k]
+                if value > best:
+                    best, best_p, best_k = value, p, k
+    at = np.zeros(count, dtype=np.int64)
+    if is_bound or best <= _DEAD:
+        at[:] = first
+        return at, best
+    i, p, k = count, best_p, best_k
+    while True:
+        # A node "at a point": how did it come to be here?
+        why, origin = a_why[i, p, k], a_from[i, p, k]
+        if why == _START:
+            break
+        if why == _OFF:
+            p, k = origin // buckets, origin % buckets
+            continue
+        if why == _BACK:
+            k = origin % buckets
+            rest = origin // buckets
+            j, p = rest // places, rest % places
+            for m in range(j, i):
+                at[m] = -1
+            i = j
+            continue
+        # It was here during the interval before.
+        i, k = i - 1, origin
+        at[i] = p
+        why, origin = o_why[i, p, k], o_from[i, p, k]
+        if why == _OUT:
+            j = origin // buckets
+            for m in range(j, i):
+                at[m] = -1
+            i, p, k = j, 0, origin % buckets
+        elif why == _ON:
+            p, k = 0, origin % buckets
+    return at, best
+
+
+@compiled
+def walk_through(
+    b: int,
+    at: IntArray,
+    t: Arrays,
+    store_wh: FloatArray,
+    soc: FloatArray,
+    share: FloatArray,
+    below: FloatArray,
+    watts: FloatArray,
+) -> None:
+    """
+    Carry a tour out: fill its charge, what it serves, and what its bays draw.
+
+    `store_wh` is taken from; `share`, `below` and `watts` have shape (P,).
+    """
+    points, need_wh = t.points, t.need_wh
+    holds_wh, floor, reserve = t.holds_wh, t.floor, t.reserve
+    bulk, tail, taper_h, w_per_rate = t.bulk, t.tail, t.taper_h, t.w_per_rate
+    is_on, source_of = t.is_on, t.source_of
+    stores, start_soc = t.store_wh, t.start_soc
+    stations = need_wh.shape[0]
+    soc[0] = start_soc[b]
+    for i in range(at.size):
+        share[i], below[i], watts[i] = 0.0, 0.0, 0.0
+        p, now = at[i], soc[i]
+        after = now
+        if 0 < p <= stations:
+            s = p - 1
+            after, share[i], below[i] = serve(
+                now, need_wh[s, i], holds_wh[s, b], floor[s, b], reserve[s, b]
+            )
+        elif p > stations:
+            y = p - 1 - stations
+            if is_on[y, i]:
+                q = source_of[y]
+                hours = (points[i + 1] - points[i]) / 60.0
+                rate = charge_rate(now, bulk[y, b], tail[y, b], taper_h[y, b])
+                watts[i] = rate * w_per_rate[b]
+                after = charged(now, hours, bulk[y, b], tail[y, b], taper_h[y, b])
+                if stores[q] < _STORE:
+                    wanted = (after - now) * w_per_rate[b]
+                    given = min(wanted, max(0.0, store_wh[q]))
+                    if wanted > 0.0:
+                        after = now + (after - now) * given / wanted
+                    store_wh[q] -= given
+        soc[i + 1] = after
+
+
+@compiled
+def lay(
+    b: int,
+    sign: int,
+    at: IntArray,
+    t: Arrays,
+    watts: FloatArray,
+    took: FloatArray,
+    rent_s: FloatArray,
+    rent_y: FloatArray,
+    power_w: FloatArray,
+    store_wh: FloatArray,
+    stops: IntArray,
+    used: IntArray,
+) -> bool:
+    """
+    Put a tour on the table (`sign` 1) or take it off it (-1).
+
+    False when a walk of it finds no crew; the table then counts it all the same.
+    """
+    points, source_of, walk, crews = t.points, t.source_of, t.walk_min, t.crews
+    stations = t.need_wh.shape[0]
+    fits = True
+    for i in range(at.size):
+        p = at[i]
+        if 0 < p <= stations:
+            rent_s[p - 1, i] = 0.0 if sign < 0 else np.inf
+        elif p > stations:
+            y = p - 1 - stations
+            rent_y[y, i] = 0.0 if sign < 0 else np.inf
+            power_w[source_of[y], i] -= sign * watts[i]
+    for q in range(store_wh.size):
+        store_wh[q] -= sign * took[q]
+    for i in range(1, at.size):
+        if at[i] == at[i - 1]:
+            continue
+        for p in (at[i - 1], at[i]):
+            if not 0 < p <= stations:
+                continue
+            s = p - 1
+            if sign > 0:
+                if stops[s, i] == 0:
+                    if not crew_is_free(points[i], walk[s], used, crews):
+                        fits = False
+                    _walk(points[i], walk[s], 1, used)
+                stops[s, i] += 1
+            else:
+                stops[s, i] -= 1
+                if stops[s, i] == 0:
+                    _walk(points[i], walk[s], -1, used)
+    return fits
+
+
+@compiled
+def _walk(minute: int, walk: int, sign: int, used: IntArray) -> None:
+    for m in range(max(0, minute - walk), min(used.size, minute + walk)):
+        used[m] += sign
+
+
+@compiled
+def value_of(
+    at: IntArray,
+    soc: FloatArray,
+    share: FloatArray,
+    below: FloatArray,
+    stops: IntArray,
+    t: Arrays,
+) -> float:
+    """What a whole table is worth: served, less reserve, stops and bay changes."""
+    worth, reserve_price, prices = t.worth, t.reserve_price, t.prices
+    stations = worth.shape[0]
+    total = 0.0
+    for b in range(at.shape[0]):
+        for i in range(at.shape[1]):
+            p = at[b, i]
+            if 0 < p <= stations:
+                total += share[b, i] * worth[p - 1, i]
+                total -= below[b, i] * reserve_price[p - 1]
+            if i > 0 and p != at[b, i - 1]:
+                total -= prices[1] * ((p > stations) + (at[b, i - 1] > stations))
+        total += prices[2] * soc[b, at.shape[1]]
+    for s in range(stations):
+        for i in range(1, stops.shape[1]):
+            if stops[s, i] > 0:
+                total -= prices[0]
+    return total
+
+
+@compiled
+def _chosen(
+    count: int,
+    at: IntArray,
+    share: FloatArray,
+    t: Arrays,
+    rent_s: FloatArray,
+    batteries: int,
+) -> IntArray:
+    """Related batteries: around one stretch of one station, and some at random."""
+    worth = t.worth
+    stations, intervals = worth.shape
+    picked = np.full(count, -1, dtype=np.int64)
+    n = 0
+    # A stretch: where something is not served, when there is such; else any.
+    s, i = np.random.randint(stations), np.random.randint(intervals)
+    if np.random.random() < 0.7:
+        lost = np.zeros((stations, intervals))
+        for x in range(stations):
+            for j in range(intervals):
+                if rent_s[x, j] < np.inf:
+                    lost[x, j] = worth[x, j]
+        for b in range(batteries):
+            for j in range(intervals):
+                p = at[b, j]
+                if 0 < p <= stations:
+                    lost[p - 1, j] = (1.0 - share[b, j]) * worth[p - 1, j]
+        total = lost.sum()
+        if total > 1e-9:
+            mark = np.random.random() * total
+            for x in range(stations):
+                for j in range(intervals):
+                    mark -= lost[x, j]
+                    if mark <= 0.0 and lost[x, j] > 0.0:
+                        s, i = x, j
+                        break
+                if mark <= 0.0:
+                    break
+    for width in range(intervals):
+        if n >= (count + 1) // 2 or width > 2 + intervals // 4:
+            break
+        for side in (-1, 1):
+            j = i + side * width
+            if not 0 <= j < intervals:
+                continue
+            for b in range(batteries):
+                if at[b, j] == s + 1 and n < count:
+                    is_new = True
+                    for m in range(n):
+                        is_new = is_new and picked[m] != b
+                    if is_new:
+                        picked[n] = b
+                        n += 1
+    for _ in range(50 * count):
+        if n >= count:
+            break
+        b = np.random.randint(batteries)
+        is_new = True
+        for m in range(n):
+            is_new = is_new and picked[m] != b
+        if is_new:
+            picked[n] = b
+            n += 1
+    return picked[:n]
+
+
+@compiled
+def _interests(interest: FloatArray, count: int) -> None:
+    """What a watt-hour seems worth for once: low, and nothing in some stretches."""
+    low = 0.2 + 0.8 * np.random.random()
+    masked = np.random.random() * 0.8
+    for s in range(interest.shape[0]):
+        interest[s] = low
+        if np.random.random() < masked:
+            first = np.random.randint(count)
+            last = first + 1 + np.random.randint(max(1, count // 2))
+            interest[s, first:last] = 0.0
+
+
+@compiled
+def search(
+    t: Arrays,
+    at: IntArray,
+    rents: tuple[FloatArray, FloatArray],
+    rounds: int,
+    seed: int,
+    heat: float,
+    buckets: int,
+    most: int,
+) -> tuple[IntArray, float]:
+    """
+    Improve a table by ruin and recreate.
+
+    Parameters
+    ----------
+    t : Arrays
+        The timetable.
+    at : int array, shape (B, P)
+        Where batteries are at the start; all of it can be carried out.
+    rents : tuple of float arrays, shapes (S, P) and (Y, P)
+        What being at a station and on a bay seems worth to others; zeros if unknown.
+    rounds : int
+        How often something is taken out and put back.
+    heat : float
+        How much worse a plan may become at the start, as a share of what all
+        demand is worth; it falls to nothing.
+    buckets, most : int
+        Charge buckets; most batteries taken out at once.
+
+    Returns
+    -------
+    at : int array, shape (B, P)
+        The best table.
+    value : float
+        What it is worth.
+    """
+    np.random.seed(seed)
+    points, need_wh, worth, prices = t.points, t.need_wh, t.worth, t.prices
+    most_w, stores, walk, duty = t.most_w, t.store_wh, t.walk_min, t.duty
+    crews = t.crews
+    batteries, count = at.shape
+    stations, bays, sources = need_wh.shape[0], t.bulk.shape[0], most_w.size
+    at = at.copy()
+    soc = np.zeros((batteries, count + 1))
+    share, below = np.zeros((batteries, count)), np.zeros((batteries, count))
+    watts = np.zeros((batteries, count))
+    took = np.zeros((batteries, sources))
+    rent_s, rent_y = np.zeros((stations, count)), np.zeros((bays, count))
+    no_watt_fee, no_wh_fee = np.zeros((sources, count)), np.zeros(sources)
+    power_w = np.zeros((sources, count))
+    for q in range(sources):
+        power_w[q] = most_w[q]
+    store_wh = stores.copy()
+    stops = np.zeros((stations, count + 1), dtype=np.int64)
+    used = np.zeros(crews.size, dtype=np.int64)
+    for b in range(batteries):
+        left = store_wh.copy()
+        walk_through(b, at[b], t, left, soc[b], share[b], below[b], watts[b])
+        took[b] = store_wh - left
+        lay(
+            b,
+            1,
+            at[b],
+            t,
+            watts[b],
+            took[b],
+            rent_s,
+            rent_y,
+            power_w,
+            store_wh,
+            stops,
+            used,
+        )
+    value = value_of(at, soc, share, below, stops, t)
+    best_at, best_value = at.copy(), value
+    start_heat = heat * worth.sum()
+    plain, interest = np.ones((stations, count)), np.ones((stations, count))
+    room = workspace(count, 1 + stations + bays, buckets)
+    has_rents = rents[0].sum() > 0.0
+    for number in range(rounds):
+        limit = start_heat * (1.0 - number / rounds) ** 3
+        size = min(batteries, 1 + np.random.randint(most))
+        picked = _chosen(size, at, share, t, rent_s, batteries)
+        np.random.shuffle(picked)
+        kept = (
+            at[picked].copy(),
+            soc[picked].copy(),
+            share[picked].copy(),
+            below[picked].copy(),
+            watts[picked].copy(),
+            took[picked].copy(),
+        )
+        for b in picked:
+            lay(
+                b,
+                -1,
+                at[b],
+                t,
+                watts[b],
+                took[b],
+                rent_s,
+                rent_y,
+                power_w,
+                store_wh,
+                stops,
+                used,
+            )
+        fits = True
+        for n in range(picked.size):
+            b = picked[n]
+            price = stop_prices(prices[0], points, walk, duty, stops, used, crews)
+            factor = plain
+            asked_s, asked_y = rent_s, rent_y
+            if n < picked.size - 1:
+                _interests(interest, count)
+                factor = interest
+                if has_rents and np.random.random() < 0.7:
+                    weight = 1.2 * np.random.random()
+                    for s in range(stations):
+                        for i in range(count):
+                            interest[s, i] = 1.0 if interest[s, i] > 0.0 else 0.0
+                    asked_s = rent_s + weight * rents[0]
+                    asked_y = rent_y + weight * rents[1]
+            at[b], _ = best_tour(
+                b,
+                t,
+                factor,
+                (asked_s, asked_y, price, price, no_watt_fee, no_wh_fee),
+                (power_w, store_wh),
+                False,
+                room,
+            )
+            left = store_wh.copy()
+            walk_through(b, at[b], t, left, soc[b], share[b], below[b], watts[b])
+            took[b] = store_wh - left
+            fits = (
+                lay(
+                    b,
+                    1,
+                    at[b],
+                    t,
+                    watts[b],
+                    took[b],
+                    rent_s,
+                    rent_y,
+                    power_w,
+                    store_wh,
+                    stops,
+                    used,
+                )
+                and fits
+            )
+        new = value_of(at, soc, share, below, stops, t)
+        if fits and new >= value - limit * np.random.random():
+            value = new
+            if value > best_value + 1e-9:
+                best_at, best_value = at.copy(), value
+            continue
+        for b in picked:
+            lay(
+                b,
+                -1,
+                at[b],
+                t,
+                watts[b],
+                took[b],
+                rent_s,
+                rent_y,
+                power_w,
+                store_wh,
+                stops,
+                used,
+            )
+        for n in range(picked.size):
+            b = picked[n]
+            at[b], soc[b], share[b] = kept[0][n], kept[1][n], kept[2][n]
+            below[b], watts[b], took[b] = kept[3][n], kept[4][n], kept[5][n]
+            lay(
+                b,
+                1,
+                at[b],
+                t,
+                watts[b],
+                took[b],
+                rent_s,
+                rent_y,
+                power_w,
+                store_wh,
+                stops,
+                used,
+            )
+    return best_at, best_value

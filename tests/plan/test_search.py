@@ -1,0 +1,133 @@
+"""Looking for a better rotation: kept, told of, stopped, taken up again."""
+
+from datetime import timedelta
+
+import pytest
+from django.core.exceptions import ValidationError
+from django.urls import reverse
+
+from hollow_kettle.clock import real_now
+from hollow_kettle.plan import bridge, queries, rotations, tasks
+from hollow_kettle.plan.models import Leg, Rotation, Search
+from powercore.rotation.problem import SERVE, WAIT, YARD, Problem
+from powercore.rotation.problem import Leg as CoreLeg
+from powercore.rotation.verify import verify
+
+
+@pytest.fixture
+def poor(event, marin):
+    """A draft in which each station keeps its first battery and nobody walks."""
+    draft = rotations.make_rotation(event, by=marin)
+    problem = Problem(bridge.scenario_from(draft.snapshot))
+    legs, free = [], [k for k, b in problem.batteries.items() if not b.is_on_hold]
+    for station in problem.stations:
+        able = [k for k in free if problem.feed(station, k).refusal is None]
+        smallest = min(able, key=lambda k: problem.feed(station, k).capacity_wh)
+        free.remove(smallest)
+        legs.append(whole(SERVE, smallest, station, problem))
+    legs += [whole(WAIT, key, YARD, problem) for key in free]
+    return rotations.keep(draft, problem, legs)
+
+
+def whole(kind, battery, place, problem):
+    """One leg for the whole event."""
+    return CoreLeg(
+        kind=kind, battery=battery, place=place, start_min=0, end_min=problem.span_min
+    )
+
+
+@pytest.fixture
+def look(monkeypatch, marin):
+    """Ask for a search without a worker, and run its task when told to."""
+    monkeypatch.setattr(tasks.search, "defer", lambda **_: None)
+    return lambda rotation: rotations.look_for_better(rotation, by=marin)
+
+
+def test_a_search_keeps_what_it_finds_as_a_draft_that_breaks_no_rule(poor, look):
+    """Run in its child process, to its end; the plan it began with stays."""
+    before = poor.legs.count()
+    search = look(poor)
+
+    tasks.search(search_id=search.pk)
+
+    search.refresh_from_db()
+    assert search.state == Search.State.DONE
+    assert search.passes >= search.since >= 12
+    problem, legs = queries.problem_of(search.best)
+    assert verify(problem, legs).is_valid
+    assert search.best.state == Rotation.State.DRAFT
+    assert search.best.number == poor.number + 1
+    assert search.best.off_air_min < poor.off_air_min
+    assert poor.legs.count() == before
+
+
+def test_one_search_at_a_time_and_it_can_be_stopped(poor, look, boss):
+    """A second is refused with words; stopping one that waits ends it at once."""
+    search = look(poor)
+    with pytest.raises(ValidationError, match="stop that search first"):
+        look(poor)
+    page = reverse("plan:rotation_detail", args=[poor.event_id, poor.number])
+    assert "Waiting for the worker" in boss.get(page).content.decode()
+
+    boss.post(reverse("plan:search_stop", args=[poor.event_id, search.pk]))
+    tasks.search(search_id=search.pk)
+
+    search.refresh_from_db()
+    assert (search.state, search.passes) == (Search.State.STOPPED, 0)
+    assert "Nothing better" in boss.get(page).content.decode()
+
+
+def test_a_search_asked_to_stop_keeps_its_best(poor, look, monkeypatch):
+    """It is asked after its first gain."""
+    search = look(poor)
+    keep_better = rotations.keep_better
+
+    def keep_and_stop(found, legs):
+        Search.objects.filter(pk=found.pk).update(is_stop_asked=True)
+        return keep_better(found, legs)
+
+    monkeypatch.setattr(rotations, "keep_better", keep_and_stop)
+
+    tasks.search(search_id=search.pk)
+
+    search.refresh_from_db()
+    assert search.state == Search.State.STOPPED
+    assert search.passes == 1
+    assert search.best is not None
+
+
+def test_what_was_published_meanwhile_is_left_alone(poor, look):
+    """A draft that became the plan is not changed under anybody's feet."""
+    search = look(poor)
+    _, legs = queries.problem_of(poor)
+    assert rotations.keep_better(search, legs)
+    rotations.publish(search.best)
+    kept = list(Leg.objects.filter(rotation=search.best).values_list("pk"))
+
+    assert not rotations.keep_better(search, legs)
+    assert list(Leg.objects.filter(rotation=search.best).values_list("pk")) == kept
+
+
+def test_a_killed_workers_search_is_taken_up_again(poor, look):
+    """Silent for longer than a pass can take: it waits for a worker once more."""
+    search = look(poor)
+    Search.objects.filter(pk=search.pk).update(
+        state=Search.State.RUNNING, heard_at=real_now() - timedelta(minutes=5)
+    )
+
+    assert rotations.take_up_silent() == 1
+
+    search.refresh_from_db()
+    assert search.state == Search.State.WAITING
+
+
+def test_a_broken_rule_from_the_child_is_never_kept(poor, look):
+    """What is not valid is nobody's plan."""
+    search = look(poor)
+    _, legs = queries.problem_of(poor)
+
+    with pytest.raises(ValidationError, match="battery_forgotten"):
+        rotations.keep_better(search, legs[1:])
+
+    search.refresh_from_db()
+    assert search.best is None

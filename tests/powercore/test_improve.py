@@ -1,0 +1,306 @@
+"""Better rotations: the search, its physics, its bound, and what it may not do."""
+
+from dataclasses import replace
+from itertools import pairwise, product
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from powercore.charging import ChargeModel
+from powercore.rotation import tours
+from powercore.rotation.columns import PROVEN, Master, climb, prove
+from powercore.rotation.construct import construct
+from powercore.rotation.improve import improve
+from powercore.rotation.objective import key_of
+from powercore.rotation.problem import Problem
+from powercore.rotation.timetable import Prices, legs_of, places_of, timetable
+from powercore.rotation.verify import verify
+from powercore.scenario import BayPlan, CrewPlan
+from powercore.sources import SourcePlan
+from powercore.values import Window
+from tests.builders import make_battery, make_scenario, make_station, open_all
+from tests.powercore.test_rotation import hard
+
+#: Everything the tables of these tests are worth is watt-hours and walks.
+PLAIN = Prices(
+    minute=0, wh=1, tier_ratio=2, reserve_wh=0, stop=10, bay_change=0, left=0
+)
+
+
+def tiny(amps=(6.0,), ah=(10, 20), watts=40.0, span=240, crews=1):
+    """A few stations and batteries, one slow bay, eight half hours."""
+    return make_scenario(
+        span_min=span,
+        stations=tuple(
+            make_station(f"s{n}", amps=a, openings=open_all(span), tier=1 + n)
+            for n, a in enumerate(amps)
+        ),
+        batteries=tuple(make_battery(f"k{n}", ah=a) for n, a in enumerate(ah)),
+        bays=(
+            BayPlan(
+                key="bay",
+                name="Bay",
+                source="mains",
+                max_w=watts,
+                chemistries=("lifepo4",),
+            ),
+        ),
+        crews=(
+            *(
+                CrewPlan(name=f"crew {n}", does="walks", start_min=0, end_min=span)
+                for n in range(crews)
+            ),
+            CrewPlan(name="watch", does="yard", start_min=0, end_min=span),
+        ),
+    )
+
+
+def value_of(table, at):
+    """What a table is worth, and whether it can be carried out."""
+    arrays = tours.arrays_of(table)
+    _, value = tours.search(arrays, at, no_rents(table), 0, 1, 0.0, 8, 1)
+    return value
+
+
+def no_rents(table):
+    """No place is worth anything to others."""
+    return np.zeros_like(table.worth), np.zeros((len(table.bays), table.count))
+
+
+@settings(max_examples=100)
+@given(
+    soc=st.floats(0, 1),
+    hours=st.floats(0, 12),
+    bulk=st.floats(0.01, 1),
+    tail=st.floats(0.01, 0.3),
+    taper_h=st.floats(0.05, 2),
+)
+def test_compiled_charging_is_the_charge_model(soc, hours, bulk, tail, taper_h):
+    """The search charges batteries just as the verifier does."""
+    model = ChargeModel(capacity=1.0, bulk=bulk, tail=tail, taper_h=taper_h)
+
+    assert tours.charged(soc, hours, bulk, tail, taper_h) == pytest.approx(
+        model.after(soc, hours), abs=1e-12
+    )
+    assert tours.charge_rate(soc, bulk, tail, taper_h) == pytest.approx(
+        model.rate_at(soc), abs=1e-12
+    )
+
+
+@settings(max_examples=20)
+@given(hard())
+def test_a_table_is_worth_what_the_verifier_says_of_its_legs(scenario):
+    """Served watt-hours and walks of construct's plan agree, event by event."""
+    problem = Problem(replace(scenario, sources=(endless(scenario.sources[0]),)))
+    legs = construct(problem)
+    edges = [minute for leg in legs for minute in (leg.start_min, leg.end_min)]
+    table = timetable(problem, prices=PLAIN, also=edges)
+    at = places_of(table, legs)
+
+    report = verify(problem, legs_of(table, at))
+
+    bottom = max(one.tier for one in problem.stations.values())
+    served = sum(
+        2 ** (bottom - one.tier) * report.outcome.served_wh[key]
+        for key, one in problem.stations.items()
+    )
+    assert report.is_valid, report.broken
+    assert value_of(table, at) == pytest.approx(
+        served - 10 * report.outcome.walks, abs=1e-6
+    )
+
+
+def endless(source: SourcePlan) -> SourcePlan:
+    """The same source without a store."""
+    return replace(source, kind="mains", energy_wh=None)
+
+
+def best_by_brute_force(table):
+    """Try every pair of lives of two batteries on a table of few intervals."""
+    places = 1 + len(table.stations) + len(table.bays)
+    lives = [
+        life
+        for life in product(range(places), repeat=table.count)
+        if _is_possible(life, len(table.stations))
+    ]
+    rows = [np.array(life) for life in lives]
+    for row in rows:
+        _mark(row, len(table.stations))
+    best = -np.inf
+    arrays, rents = tours.arrays_of(table), no_rents(table)
+    for one, other in product(rows, repeat=2):
+        if ((one == other) & (one > 0)).any():
+            continue
+        at = np.stack([one, other])
+        if not table.may[0, one.clip(0), range(table.count)].all():
+            continue
+        if not _has_crew(table, at):
+            continue
+        _, value = tours.search(arrays, at, rents, 0, 1, 0.0, 8, 1)
+        best = max(best, value)
+    return best
+
+
+def _is_possible(life, stations):
+    """A walk of five minutes takes a half hour on each side of a station."""
+    for before, now in pairwise(life):
+        if before != now and before != 0 and now != 0:
+            return False
+    for i in range(1, len(life) - 1):
+        # Out of one station and into the next: two half hours on the way.
+        is_between = life[i] == 0 and 0 < life[i - 1] <= stations
+        if is_between and 0 < life[i + 1] <= stations:
+            return False
+    return True
+
+
+def _mark(row, stations):
+    for i in range(row.size):
+        after = i + 1 < row.size and 0 < row[i + 1] <= stations
+        before = i > 0 and 0 < row[i - 1] <= stations
+        if row[i] == 0 and (after or before):
+            row[i] = -1
+
+
+def _has_crew(table, at):
+    """One crew: at most one station is visited at a time."""
+    stations = len(table.stations)
+    for i in range(1, table.count):
+        visited = set()
+        for row in at:
+            if row[i] != row[i - 1]:
+                visited |= {p for p in (row[i], row[i - 1]) if 0 < p <= stations}
+        if len(visited) > 1:
+            return False
+    return True
+
+
+@pytest.mark.parametrize(
+    ("amps", "ah", "watts"),
+    [((6.0,), (10, 20), 40.0), ((9.0,), (10, 10), 120.0), ((5.0, 3.0), (10, 10), 80)],
+)
+def test_search_and_bound_meet_brute_force_on_tiny_events(amps, ah, watts):
+    """Every pair of lives is tried: the search finds the best, no bound is below."""
+    problem = Problem(tiny(amps, ah, watts, span=180))
+    table = timetable(problem, prices=PLAIN)
+    best = best_by_brute_force(table)
+    at = np.zeros((2, table.count), dtype=np.int64)
+
+    found, value = tours.search(
+        tours.arrays_of(table), at, no_rents(table), 400, 1, 0.01, 48, 2
+    )
+    master = Master(table)
+    for battery, row in enumerate(found):
+        master.add(battery, row)
+    bound = prove(master, climb(master, value), rounds=60)
+
+    assert value == pytest.approx(best, abs=0.1)
+    assert bound.value >= best - 1e-6
+    assert bound.value <= best + 0.1 * abs(best)
+    assert verify(problem, legs_of(table, found)).is_valid
+
+
+def test_a_coarser_proof_is_never_below_a_finer_one():
+    """Joining lives in fewer buckets may only add to what a bound allows."""
+    table = timetable(Problem(tiny((6.0, 4.0), (10, 20, 10))), prices=PLAIN)
+    master = Master(table)
+    fees = master.fees(climb(master, 0.0))
+    places = 1 + len(table.stations) + len(table.bays)
+    values = [
+        master.priced(
+            1, fees, tours.workspace(table.count, places, buckets), is_bound=True
+        )[1]
+        for buckets in (4, 64, PROVEN)
+    ]
+
+    assert values[0] >= values[1] - 1e-9 >= values[2] - 2e-9
+
+
+@settings(max_examples=12)
+@given(hard())
+def test_improve_is_valid_and_never_worse(scenario):
+    """Whatever the event: holes in duty, quiet hours, a small bank, too little."""
+    problem = Problem(scenario)
+    legs = construct(problem)
+
+    found = improve(problem, legs, passes=1)
+
+    report = verify(problem, found.legs)
+    assert report.is_valid, report.broken
+    assert key_of(problem, found.legs, report.outcome) == found.key
+    assert found.key <= key_of(problem, legs, verify(problem, legs).outcome)
+
+
+def test_improve_is_the_same_for_the_same_seed_and_finds_the_plan_by_hand():
+    """
+    From a plan in which nobody does anything, one walk serves everything.
+
+    By hand: 6 A for 4 h are 24 Ah; 10 and 20 Ah are enough with one relief.
+    """
+    problem = Problem(tiny((6.0,), (10, 20), watts=40.0))
+    nothing = _idle(problem)
+
+    first = improve(problem, nothing, passes=3)
+    second = improve(Problem(problem.scenario), nothing, passes=3)
+
+    assert first.legs == second.legs
+    assert first.report.outcome.unserved_wh == pytest.approx(0, abs=0.1)
+    assert first.report.outcome.walks == 1
+
+
+def _idle(problem):
+    """Nobody does anything."""
+    table = timetable(problem)
+    return legs_of(table, np.zeros((len(table.batteries), table.count), dtype=int))
+
+
+@pytest.mark.parametrize(
+    "values",
+    [
+        {"batteries": ()},
+        {"crews": ()},
+        {"bays": ()},
+        {"stations": (make_station(amps=200.0),)},
+    ],
+)
+def test_events_with_nothing_to_gain_give_the_plan_back(values):
+    """No batteries, nobody on duty, no bay, a station no battery can feed."""
+    problem = Problem(make_scenario(**values))
+    legs = construct(problem)
+
+    found = improve(problem, legs, passes=2)
+
+    assert verify(problem, found.legs).is_valid
+    assert found.key <= key_of(problem, legs, verify(problem, legs).outcome)
+
+
+def test_another_battery_bay_or_watt_never_lowers_the_bound():
+    """More of anything can't make the best plan worse; bounds follow it."""
+
+    def bound(scenario):
+        table = timetable(Problem(scenario), prices=PLAIN)
+        master = Master(table)
+        return prove(master, climb(master, 0.0), rounds=40).value
+
+    base = tiny((8.0, 5.0), (10, 10), watts=40.0)
+    more_bays = replace(base.bays[0], key="bay2")
+    richer = [
+        replace(base, batteries=(*base.batteries, make_battery("k9", ah=10))),
+        replace(base, bays=(*base.bays, more_bays)),
+        replace(base, bays=(replace(base.bays[0], max_w=80.0),)),
+    ]
+
+    for scenario in richer:
+        assert bound(scenario) >= bound(base) - 0.03 * abs(bound(base))
+
+
+def test_windows_of_a_source_are_points_of_the_search():
+    """Power that ends at 01:07 ends at a point, so charging is counted right."""
+    scenario = tiny()
+    short = replace(scenario.sources[0], windows=(Window(start_min=0, end_min=67),))
+    table = timetable(Problem(replace(scenario, sources=(short,))))
+
+    assert 67 in table.points
+    assert table.is_on[0].tolist() == [p < 67 for p in table.points[:-1]]
