@@ -50,6 +50,24 @@ class Futures:
     source_sun_w: FloatArray
     #: Futures whose charge is kept at each cut; it takes memory. bool, shape (L,)
     traced: np.ndarray
+    #: What changes from hour to hour on top, as factors; None: nothing does.
+    #: shapes (L, S, H) and (L, H)
+    use_by_hour: FloatArray | None = None
+    light_by_hour: FloatArray | None = None
+
+    def use(self, minute: int) -> FloatArray:
+        """Use against plan at a minute. shape (L, S)"""
+        if self.use_by_hour is None:
+            return self.demand
+        factor: FloatArray = self.demand * self.use_by_hour[:, :, minute // 60]
+        return factor
+
+    def light(self, minute: int) -> FloatArray:
+        """Light against the sky of each future at a minute. shape (L,)"""
+        if self.light_by_hour is None:
+            return self.sun
+        factor: FloatArray = self.sun * self.light_by_hour[:, minute // 60]
+        return factor
 
     @property
     def count(self) -> int:

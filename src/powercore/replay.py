@@ -70,8 +70,8 @@ class _Run:
         self, problem: Problem, legs: Sequence[Leg], futures: Futures, index: int
     ) -> None:
         self.problem, self.legs = problem, legs
-        sky, light = int(futures.sky[index]), float(futures.sun[index])
-        self.demand = dict(zip(problem.stations, futures.demand[index], strict=True))
+        self.futures, self.index = futures, index
+        sky = int(futures.sky[index])
         self.capacity = dict(
             zip(problem.batteries, futures.capacity[index], strict=True)
         )
@@ -82,11 +82,11 @@ class _Run:
             )
         }
         self.sun_w = {
-            key: futures.station_sun_w[sky, number] * light
+            key: futures.station_sun_w[sky, number]
             for number, key in enumerate(problem.stations)
         }
         self.source_sun_w = {
-            key: futures.source_sun_w[sky, number] * light
+            key: futures.source_sun_w[sky, number]
             for number, key in enumerate(problem.sources)
         }
         self.supply_w = {
@@ -125,6 +125,9 @@ class _Run:
         for number, leg in now:
             if leg.start_min == start:
                 self.leg_start[number] = self.soc[leg.battery]
+        self.light = float(self.futures.light(start)[self.index])
+        use = self.futures.use(start)[self.index]
+        self.demand = dict(zip(self.problem.stations, use, strict=True))
         self._yard([leg for _, leg in now if leg.kind == CHARGE], start, hours, at)
         serving = {leg.place: number for number, leg in now if leg.kind == SERVE}
         for key in self.problem.stations:
@@ -144,7 +147,8 @@ class _Run:
 
     def _yard(self, charging: list[Leg], start: int, hours: float, at: int) -> None:
         for key, source in self.problem.sources.items():
-            sun_w, store = float(self.source_sun_w[key][at]), self.store[key]
+            sun_w = float(self.source_sun_w[key][at]) * self.light
+            store = self.store[key]
             if store is not None:
                 holds = source.holds_wh or store
                 offered_w = sun_w
@@ -204,7 +208,7 @@ class _Run:
     ) -> None:
         factor = float(self.demand[key])
         supply = float(self.supply_w[key][at])
-        sun = float(self.sun_w[key][at])
+        sun = float(self.sun_w[key][at]) * self.light
         load = float(self.problem.load_w[key][at]) * factor
         if number is None:
             if load > supply + _TINY:

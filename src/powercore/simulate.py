@@ -275,7 +275,7 @@ class _Many:
 
     def _charge_yard(self, yard: _Yard, start: int, hours: float, at: int) -> None:
         source, futures = self.sources[yard.source], self.futures
-        sun = futures.source_sun_w[futures.sky, yard.source, at] * futures.sun
+        sun = futures.source_sun_w[futures.sky, yard.source, at] * futures.light(start)
         store = self.store[:, yard.source]
         if source.energy_wh is not None:
             room = np.maximum(0.0, (source.holds_wh or 0.0) - store)
@@ -312,11 +312,11 @@ class _Many:
     def _stations(self, now: _Now, start: int, hours: float, at: int) -> None:
         futures, sums = self.futures, self.sums
         supply = self.supply[:, at]
-        sun = futures.station_sun_w[futures.sky, :, at] * futures.sun[:, None]
-        load = self.load[self.variant, :, at] * futures.demand
+        sun = futures.station_sun_w[futures.sky, :, at] * futures.light(start)[:, None]
+        load = self.load[self.variant, :, at] * futures.use(start)
         soc = self.soc[:, now.battery]
         if self.sheds:
-            shed = self._shed_w(now, soc, supply, load, hours, at)
+            shed = self._shed_w(now, soc, supply, load, hours, start)
             load = np.maximum(load - shed, 0.0)
         capacity = now.wh * futures.capacity[:, now.battery]
         is_cut = ~np.isnan(self.cut_since) & now.has
@@ -408,9 +408,9 @@ class _Many:
         supply: FloatArray,
         load: FloatArray,
         hours: float,
-        at: int,
+        start: int,
     ) -> FloatArray:
-        shed = np.zeros_like(load)
+        shed, at = np.zeros_like(load), start // self.problem.grid.step_min
         for group, (station, level, watts) in enumerate(self.sheds):
             if not now.has[station]:
                 continue
@@ -423,7 +423,7 @@ class _Many:
             acts = is_shed & (load[:, station] > supply[station] + _TINY)
             shed[:, station] += np.where(acts, watts[at], 0.0)
         self.sums["shed"] += np.where(shed > 0, hours * 60, 0.0)
-        return shed * self.futures.demand
+        return shed * self.futures.use(start)
 
 
 def _after(

@@ -191,6 +191,8 @@ TABLE = {
     ("plan:rotation_detail", "GET"): MEMBERS,
     ("plan:rotation_add", "POST"): EVENT_BOSS,
     ("plan:rotation_publish", "POST"): EVENT_BOSS,
+    ("plan:trial_add", "POST"): EVENT_BOSS,
+    ("plan:trial", "GET"): MEMBERS,
     ("plan:search_add", "POST"): EVENT_BOSS,
     ("plan:search", "GET"): MEMBERS,
     ("plan:search_stop", "POST"): EVENT_BOSS,

@@ -131,3 +131,24 @@ def test_a_broken_rule_from_the_child_is_never_kept(poor, look):
 
     search.refresh_from_db()
     assert search.best is None
+
+
+def test_a_rotation_is_tried_in_many_futures_once(poor, boss, monkeypatch):
+    """Asked for on the board, worked out by the worker, shown with who and when."""
+    asked = []
+    monkeypatch.setattr(tasks.trial, "defer", lambda **ids: asked.append(ids))
+    url = reverse("plan:trial_add", args=[poor.event_id, poor.number])
+    boss.post(url)
+    boss.post(url)
+    assert len(asked) == 1
+    page = reverse("plan:rotation_detail", args=[poor.event_id, poor.number])
+    assert "Trying it in 1,000 futures" in boss.get(page).content.decode()
+
+    tasks.trial(**asked[0])
+
+    shown = boss.get(page).content.decode()
+    assert "Everybody uses 20 % more" in shown
+    assert "Weak point: <b>Esker</b>" in shown or "Weak point: <b>Drumlin</b>" in shown
+    _, legs = queries.problem_of(poor)
+    rotations.keep(poor, Problem(bridge.scenario_from(poor.snapshot)), legs)
+    assert "Not tried yet" in boss.get(page).content.decode()

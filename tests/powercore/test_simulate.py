@@ -146,7 +146,13 @@ def test_simulation_equals_the_reference(event, station_w, source_w):
     problem = Problem(event)
     legs = construct(problem, STYLES[:1])
     futures = likely(problem, sun_of(problem, station_w, source_w), count=1)
-    futures = dataclasses.replace(futures, traced=np.ones(futures.count, dtype=bool))
+    rng, hours = np.random.default_rng(2), problem.span_min // 60 + 1
+    futures = dataclasses.replace(
+        futures,
+        traced=np.ones(futures.count, dtype=bool),
+        use_by_hour=rng.uniform(0.5, 1.5, (*futures.demand.shape, hours)),
+        light_by_hour=rng.uniform(0.2, 1.2, (futures.count, hours)),
+    )
     many = simulate(problem, legs, futures)
 
     for index in range(futures.count):

@@ -709,3 +709,23 @@ class Search(models.Model):
             (name, getattr(self.rotation, field), getattr(best, field))
             for name, field in names.items()
         ]
+
+
+class Trial(models.Model):
+    """A rotation in many futures: asked for, or what came of it."""
+
+    rotation = models.OneToOneField(
+        Rotation, on_delete=models.CASCADE, related_name="trial"
+    )
+    asked_at = models.DateTimeField(default=real_now)
+    #: `powercore.stress.Stress` as JSON; None while it is worked out.
+    content = models.JSONField(null=True)
+    has_failed = models.BooleanField(default=False)
+
+    def __str__(self) -> str:
+        return f"trial of {self.rotation}"
+
+    @property
+    def is_active(self) -> bool:
+        """Whether it is still worked out."""
+        return self.content is None and not self.has_failed

@@ -16,6 +16,7 @@ from hollow_kettle.people.access import actor_of, coordinator_only
 from . import board, queries, rotations
 from .access import event_or_404
 from .models import Event, Rotation
+from .stress_page import stress_page
 
 
 @require_safe
@@ -51,6 +52,7 @@ def _board_page(
             "every_move": every,
             "others": event.rotations.exclude(pk=found.pk)[:6],
             "search": queries.search_of(event),
+            "stress": stress_page(event, found),
         }
     return render(request, "plan/rotation.html", context)
 
@@ -116,3 +118,25 @@ def search_stop(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     found = get_object_or_404(event.searches.select_related("rotation"), pk=pk)
     rotations.stop_looking(found)
     return redirect("plan:rotation_detail", event.pk, found.rotation.number)
+
+
+@require_POST
+@coordinator_only
+def trial_add(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Have a rotation tried in many futures, in the background."""
+    event = event_or_404(request, uid)
+    rotations.try_futures(get_object_or_404(event.rotations, number=number))
+    return redirect("plan:rotation_detail", event.pk, number)
+
+
+@require_safe
+def trial_detail(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Send what is known of a rotation in many futures."""
+    event = event_or_404(request, uid)
+    found = get_object_or_404(event.rotations, number=number)
+    context = {
+        "event": event,
+        "rotation": found,
+        "stress": stress_page(event, found),
+    }
+    return render(request, "plan/_stress.html", context)

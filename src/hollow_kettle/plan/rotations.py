@@ -20,7 +20,7 @@ from powercore.rotation.problem import Problem
 from powercore.rotation.verify import verify
 
 from . import bridge
-from .models import Event, Leg, Rotation, Search
+from .models import Event, Leg, Rotation, Search, Trial
 
 #: A search whose worker has said nothing for so long is taken up again.
 SILENT = timedelta(seconds=90)
@@ -84,6 +84,7 @@ def keep(rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg]) -> Rotat
     rotation.unserved_wh = outcome.unserved_wh
     rotation.save()
     rotation.legs.all().delete()
+    Trial.objects.filter(rotation=rotation).delete()
     Leg.objects.bulk_create(
         Leg(
             rotation=rotation,
@@ -112,6 +113,18 @@ def publish(rotation: Rotation) -> None:
     rotation.state = Rotation.State.PUBLISHED
     rotation.published_at = real_now()
     rotation.save(update_fields=["state", "published_at"])
+
+
+def try_futures(rotation: Rotation) -> Trial:
+    """Have a rotation tried in many futures; asked twice, it is done once."""
+    from .tasks import trial
+
+    with transaction.atomic():
+        Trial.objects.filter(rotation=rotation, has_failed=True).delete()
+        made, is_new = Trial.objects.get_or_create(rotation=rotation)
+        if is_new:
+            trial.defer(trial_id=made.pk)
+    return made
 
 
 # --- looking for a better one -------------------------------------------------------

@@ -15,10 +15,13 @@ from procrastinate.contrib.django import app
 
 from hollow_kettle.clock import real_now
 from powercore.rotation.problem import Leg as CoreLeg
+from powercore.rotation.problem import Problem
 from powercore.scenario import encode
+from powercore.stress import stress
 
 from . import bridge, rotations
-from .models import Search
+from .cache import EventProblem
+from .models import Search, Trial
 
 BROKE_OFF = "The search broke off; what it kept is valid."
 
@@ -49,6 +52,23 @@ def search(search_id: int) -> None:
         _end(found, Search.State.FAILED, BROKE_OFF)
         raise
     _end(found, state, words)
+
+
+@app.task(queue="trial", pass_context=False)
+def trial(trial_id: int) -> None:
+    """Run a rotation through many futures and mishaps, and keep what comes of it."""
+    found = Trial.objects.select_related("rotation__snapshot").filter(pk=trial_id)
+    row = found.first()
+    if row is None:
+        return
+    try:
+        problem = Problem(bridge.scenario_from(row.rotation.snapshot))
+        legs = bridge.core_legs(row.rotation)
+        result = stress(problem, legs, EventProblem(problem, ()).suns)
+    except Exception:
+        found.update(has_failed=True)
+        raise
+    found.update(content=msgspec.to_builtins(result))
 
 
 @app.periodic(cron="* * * * *")

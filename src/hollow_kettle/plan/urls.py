@@ -105,6 +105,16 @@ _event = [
         rotation_views.search_add,
         name="search_add",
     ),
+    path(
+        "rotation/<int:number>/futures/",
+        rotation_views.trial_detail,
+        name="trial",
+    ),
+    path(
+        "rotation/<int:number>/futures/try/",
+        rotation_views.trial_add,
+        name="trial_add",
+    ),
     path("rotation/search/<int:pk>/", rotation_views.search_detail, name="search"),
     path(
         "rotation/search/<int:pk>/stop/",

@@ -1,0 +1,463 @@
+"""
+What a rotation becomes in many futures, and in named mishaps.
+
+A future draws more than the ledger's: use that wanders from hour to hour, cloud that
+comes and goes, walks that are late, a bay or a source that fails, a battery that is
+flat when it is needed. Futures in which the same walks are late share their legs, so
+they are simulated together; the error of a chance is taken from how much such groups
+differ. Nobody reacts in a future: it says how much rests on somebody who does. All
+draws come from one seed, and every mishap meets the same ones, so that
+rows differ by the mishap alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from powercore.budget import Suns
+from powercore.futures import Futures, likely
+from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.scenario import FORECAST, NO_SUN
+from powercore.simulate import simulate
+from powercore.stock import low_power
+from powercore.values import FloatArray
+
+#: Groups of futures with the same late walks, and futures in each.
+GROUPS, EACH = 20, 50
+#: The same for one row of mishaps.
+ROW_GROUPS, ROW_EACH = 4, 50
+#: Use and light from hour to hour: one standard deviation as a share, and for how
+#: long they remember. [h] Common practice, no source.
+USE_SD, USE_MEMORY_H = 0.15, 2.0
+LIGHT_SD, LIGHT_MEMORY_H = 0.35, 3.0
+#: Chance that a source, a bay or a battery lets its crew down in an event. (0 to 1)
+#: Common practice, no source.
+SOURCE_FAILS, BAY_FAILS, BATTERY_FAILS = 0.05, 0.03, 0.02
+#: How much more everybody uses in the mishap of that name.
+BUSY = 1.2
+#: Minutes off the air from which a future counts as one.
+NOTICED_MIN = 1.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Weak:
+    """A station in many futures. Minutes off the air."""
+
+    station: str
+    typical_min: float
+    bad_min: float
+    #: Chance to be off the air at all, and its Monte-Carlo error. (0 to 1)
+    chance: float
+    error: float
+    #: When it typically begins, where it happens at all. [min]
+    begins_min: float | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Row:
+    """All stations together in many futures of one mishap. Minutes off the air."""
+
+    name: str
+    typical_min: float
+    bad_min: float
+    #: Who is off the air longest in the bad futures; None when nobody is.
+    station: str | None
+    is_cure: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stress:
+    """What a rotation becomes."""
+
+    futures: int
+    #: Chance that any station is off the air at all, and its error. (0 to 1)
+    chance: float
+    error: float
+    stations: tuple[Weak, ...]
+    rows: tuple[Row, ...]
+
+
+def stress(
+    problem: Problem, legs: Sequence[Leg], suns: Suns, *, seed: int = 1
+) -> Stress:
+    """
+    Run a rotation through many futures and named mishaps.
+
+    Parameters
+    ----------
+    problem : Problem
+        The event.
+    legs : sequence of Leg
+        A rotation that breaks no rule.
+    suns : Suns
+        What panels give under each sky; the forecast is drawn from where it is
+        known, else no sun is.
+
+    Returns
+    -------
+    Stress
+        The weakest station first; rows in a fixed order, a cure last.
+    """
+    sky = FORECAST if FORECAST in suns else NO_SUN
+    own = {sky: suns[sky]}
+    groups = [
+        _off_air(problem, legs, own, _Draw(seed, number, EACH), fails=True)
+        for number in range(GROUPS)
+    ]
+    off = np.stack([group[0] for group in groups])
+    first = np.concatenate([group[1] for group in groups])
+    weak = [_weak(problem, n, off[:, :, n], first[:, n]) for n in range(off.shape[2])]
+    weak.sort(key=lambda one: (-one.bad_min, -one.typical_min, -one.chance))
+    chance, error = _chance(off.sum(axis=2))
+    return Stress(
+        futures=GROUPS * EACH,
+        chance=chance,
+        error=error,
+        stations=tuple(weak),
+        rows=tuple(_rows(problem, legs, suns, own, weak, seed)),
+    )
+
+
+# --- draws ------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class _Draw:
+    seed: int
+    group: int
+    each: int
+
+    def rng(self, what: int) -> np.random.Generator:
+        """Draws of one kind, the same whatever else is drawn."""
+        return np.random.default_rng([self.seed, self.group, what])
+
+
+def _off_air(
+    problem: Problem,
+    legs: Sequence[Leg],
+    suns: Suns,
+    draw: _Draw,
+    *,
+    fails: bool,
+    change: Change | None = None,
+) -> tuple[FloatArray, FloatArray]:
+    """Minutes off the air, and when it begins, in a group. shapes (each, S)"""
+    change = change or Change()
+    futures = likely(
+        problem, suns, count=draw.each - 1, seed=draw.seed + 7919 * (draw.group + 1)
+    )
+    rng = draw.rng(0)
+    hours = problem.span_min // 60 + 1
+    count, stations = futures.demand.shape
+    use = 1 + USE_SD * wander(rng, (count, stations), hours, USE_MEMORY_H)
+    light = 1 + LIGHT_SD * wander(rng, (count,), hours, LIGHT_MEMORY_H)
+    start = futures.start_soc.copy()
+    if fails:
+        start[draw.rng(1).random(start.shape) < BATTERY_FAILS] = 0.0
+    for battery in change.flat:
+        start[:, list(problem.batteries).index(battery)] = 0.0
+    futures = replace(
+        futures,
+        demand=futures.demand * change.use,
+        start_soc=start,
+        use_by_hour=np.clip(use, 0.2, 2.0),
+        light_by_hour=np.clip(light, 0.0, 1.5),
+        traced=np.zeros(futures.count, dtype=bool),
+    )
+    legs = late(problem, legs, _delays(problem, legs, draw.rng(2)))
+    if fails:
+        legs = _failing(problem, legs, draw.rng(3))
+    for bays, minute in change.dead_bays:
+        legs = without_bays(legs, bays, minute)
+    for crew in change.missing_crews:
+        legs = without_crew(problem, legs, crew)
+    return _run(problem, legs, futures)
+
+
+def _run(
+    problem: Problem, legs: Sequence[Leg], futures: Futures
+) -> tuple[FloatArray, FloatArray]:
+    runs = simulate(problem, legs, futures)
+    return runs.off_air_min, runs.first_off_min
+
+
+def wander(
+    rng: np.random.Generator, shape: tuple[int, ...], hours: int, memory_h: float
+) -> FloatArray:
+    """Values of unit spread that remember themselves. shape (*shape, hours)"""
+    keeps = float(np.exp(-1 / memory_h))
+    new = rng.normal(size=(*shape, hours))
+    found = np.empty_like(new)
+    found[..., 0] = new[..., 0]
+    for hour in range(1, hours):
+        kept = keeps * found[..., hour - 1]
+        found[..., hour] = kept + np.sqrt(1 - keeps**2) * new[..., hour]
+    return found
+
+
+def _delays(
+    problem: Problem, legs: Sequence[Leg], rng: np.random.Generator
+) -> dict[tuple[str, int], int]:
+    """How late each stop is: the usual lateness on average, sometimes much. [min]"""
+    stops = sorted(
+        {
+            (leg.place, minute)
+            for leg in legs
+            if leg.kind == SERVE
+            for minute in (leg.start_min, leg.end_min)
+            if 0 < minute < problem.span_min
+        }
+    )
+    usual = problem.scenario.lateness_min
+    drawn = rng.exponential(max(usual, 1e-9), len(stops))
+    most = np.minimum(drawn, 4 * usual)
+    return {stop: int(d) for stop, d in zip(stops, most, strict=True)}
+
+
+def late(
+    problem: Problem, legs: Sequence[Leg], delays: dict[tuple[str, int], int]
+) -> list[Leg]:
+    """
+    A rotation whose stops come late; what follows on a battery's way gives way.
+
+    A stay at a station, a bay or in the yard that would be over before its battery
+    comes is left out.
+    """
+    lives: dict[str, list[Leg]] = {}
+    for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
+        lives.setdefault(leg.battery, []).append(leg)
+    made = []
+    for life in lives.values():
+        now = 0
+        for number, leg in enumerate(life):
+            end = leg.end_min
+            following = life[number + 1] if number + 1 < len(life) else None
+            if leg.kind == SERVE:
+                end += delays.get((leg.place, end), 0)
+            elif leg.kind == CARRIED:
+                if following is not None and following.kind == SERVE:
+                    end += delays.get((following.place, end), 0)
+                else:
+                    end += max(0, now - leg.start_min)
+            end = min(end, problem.span_min)
+            if end > now:
+                made.append(replace(leg, start_min=now, end_min=end))
+                now = end
+    return made
+
+
+def without_bays(legs: Iterable[Leg], bays: Iterable[str], minute: int) -> list[Leg]:
+    """A rotation in which bays give nothing from a minute on."""
+    dead, made = set(bays), []
+    for leg in legs:
+        if leg.kind != CHARGE or leg.place not in dead or leg.end_min <= minute:
+            made.append(leg)
+            continue
+        if leg.start_min < minute:
+            made.append(replace(leg, end_min=minute))
+        start = max(leg.start_min, minute)
+        made.append(replace(leg, kind=WAIT, place=YARD, start_min=start))
+    return made
+
+
+def without_crew(problem: Problem, legs: Sequence[Leg], crew: str) -> list[Leg]:
+    """
+    A rotation whose walks by one crew don't happen.
+
+    The battery in place stays until the next walk that does, and what was to be
+    brought stays in the yard.
+    """
+    missed = {leg.round for leg in legs if leg.kind == CARRIED and leg.crew == crew}
+    lives: dict[str, list[Leg]] = {}
+    for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
+        lives.setdefault(leg.battery, []).append(leg)
+    stops = {
+        (leg.place, minute)
+        for life in lives.values()
+        for number, leg in enumerate(life)
+        if leg.kind == SERVE
+        for minute, other in (
+            (leg.start_min, life[number - 1] if number else None),
+            (leg.end_min, life[number + 1] if number + 1 < len(life) else None),
+        )
+        if other is not None and other.kind == CARRIED and other.round in missed
+    }
+    coming: dict[str, list[int]] = {}
+    for life in lives.values():
+        for leg in life:
+            if leg.kind == SERVE and (leg.place, leg.start_min) not in stops:
+                coming.setdefault(leg.place, []).append(leg.start_min)
+    made = []
+    for life in lives.values():
+        now, lost = 0, False
+        for leg, following in zip(life, [*life[1:], None], strict=True):
+            if leg.round in missed and following and following.kind == SERVE:
+                lost = True  # never brought: it waits in the yard instead
+            start, end = max(now, leg.start_min), leg.end_min
+            if lost:
+                leg = replace(leg, kind=WAIT, place=YARD, crew="", round=None)
+            elif leg.kind == SERVE and (leg.place, leg.end_min) in stops:
+                later = [m for m in coming.get(leg.place, []) if m >= leg.end_min]
+                end = min(later, default=problem.span_min)
+            if end > start:
+                made.append(replace(leg, start_min=start, end_min=end))
+                now = end
+    return made
+
+
+def _failing(
+    problem: Problem, legs: Sequence[Leg], rng: np.random.Generator
+) -> list[Leg]:
+    """A rotation in which, now and then, a bay or a source gives up."""
+    found = list(legs)
+    for key in problem.bays:
+        fails, minute = rng.random() < BAY_FAILS, rng.random() * problem.span_min
+        if fails:
+            found = without_bays(found, [key], int(minute))
+    for key in problem.sources:
+        fails, minute = rng.random() < SOURCE_FAILS, rng.random() * problem.span_min
+        if fails:
+            on_it = [bay.key for bay in problem.bays.values() if bay.source == key]
+            found = without_bays(found, on_it, int(minute))
+    return found
+
+
+# --- what comes out ---------------------------------------------------------------
+
+
+def _chance(off: FloatArray) -> tuple[float, float]:
+    """Chance to notice, and its error from groups. `off` has shape (groups, each)."""
+    by_group = (off >= NOTICED_MIN).mean(axis=1)
+    error = by_group.std(ddof=1) / np.sqrt(by_group.size) if by_group.size > 1 else 0.0
+    # A chance of none out of many is not known to be nothing: the rule of three.
+    least = 0.0 if by_group.any() else 3.0 / off.size
+    return float(by_group.mean()), float(max(error, least))
+
+
+def _weak(problem: Problem, number: int, off: FloatArray, first: FloatArray) -> Weak:
+    chance, error = _chance(off)
+    known = first[~np.isnan(first)]
+    return Weak(
+        station=list(problem.stations)[number],
+        typical_min=float(np.median(off)),
+        bad_min=float(np.quantile(off, 0.9)),
+        chance=chance,
+        error=error,
+        begins_min=float(np.median(known)) if known.size else None,
+    )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Change:
+    """A mishap: what is otherwise in all futures."""
+
+    use: float = 1.0
+    flat: tuple[str, ...] = ()
+    dead_bays: tuple[tuple[tuple[str, ...], int], ...] = ()
+    missing_crews: tuple[str, ...] = ()
+
+
+def _rows(
+    problem: Problem,
+    legs: Sequence[Leg],
+    suns: Suns,
+    own: Suns,
+    weak: Sequence[Weak],
+    seed: int,
+) -> list[Row]:
+    rows = [
+        _row(name[0].upper() + name[1:], problem, legs, own, seed, change)
+        for name, change in _mishaps(problem, legs)
+    ]
+    if len(suns) > 1:
+        dark = {NO_SUN: suns[NO_SUN]}
+        rows.insert(1, _row("No sun at all", problem, legs, dark, seed, Change()))
+    worst = weak[0] if weak else None
+    if worst is not None and worst.bad_min >= NOTICED_MIN:
+        lower = low_power(problem.stations[worst.station])
+        changed = replace(
+            problem.scenario,
+            stations=tuple(
+                lower if one.key == worst.station else one
+                for one in problem.scenario.stations
+            ),
+        )
+        name = f"{lower.name} on low power"
+        row = _row(name, Problem(changed), legs, own, seed, Change())
+        rows.append(replace(row, is_cure=True))
+    return rows
+
+
+def _row(
+    name: str,
+    problem: Problem,
+    legs: Sequence[Leg],
+    suns: Suns,
+    seed: int,
+    change: Change,
+) -> Row:
+    groups = [
+        _off_air(
+            problem, legs, suns, _Draw(seed, n, ROW_EACH), fails=False, change=change
+        )[0]
+        for n in range(ROW_GROUPS)
+    ]
+    off = np.concatenate(groups)
+    total = off.sum(axis=1)
+    bad = float(np.quantile(total, 0.9)) if total.size else 0.0
+    worst = off[total >= bad].mean(axis=0) if total.size else np.zeros(0)
+    station = None
+    if worst.size and worst.max() >= NOTICED_MIN:
+        station = list(problem.stations)[int(worst.argmax())]
+    return Row(
+        name=name,
+        typical_min=float(np.median(total)) if total.size else 0.0,
+        bad_min=bad,
+        station=station,
+    )
+
+
+def _mishaps(problem: Problem, legs: Sequence[Leg]) -> list[tuple[str, Change]]:
+    """As planned, and what may happen to this plan: the dearest of each kind."""
+    found = [
+        ("As planned", Change()),
+        ("Everybody uses 20 % more", Change(use=BUSY)),
+    ]
+    charged: dict[str, int] = {}
+    sources: dict[str, int] = {}
+    for leg in legs:
+        if leg.kind == CHARGE:
+            minutes = leg.end_min - leg.start_min
+            charged[leg.place] = charged.get(leg.place, 0) + minutes
+            source = problem.bays[leg.place].source
+            sources[source] = sources.get(source, 0) + minutes
+    half = problem.span_min // 2
+    if charged:
+        busiest = max(charged, key=lambda key: charged[key])
+        name = f"{problem.bays[busiest].name} dies halfway"
+        found.append((name, Change(dead_bays=(((busiest,), half),))))
+        source = max(sources, key=lambda key: sources[key])
+        on_it = tuple(b.key for b in problem.bays.values() if b.source == source)
+        name = f"{problem.sources[source].name} is out from halfway"
+        found.append((name, Change(dead_bays=((on_it, half),))))
+    served: dict[str, int] = {}
+    for leg in legs:
+        if leg.kind == SERVE:
+            served[leg.battery] = (
+                served.get(leg.battery, 0) + leg.end_min - leg.start_min
+            )
+    if served:
+        busiest = max(served, key=lambda key: served[key])
+        tag = problem.batteries[busiest].tag
+        found.append((f"{tag} is flat at the start", Change(flat=(busiest,))))
+    crews: dict[str, set[int | None]] = {}
+    for leg in legs:
+        if leg.kind == CARRIED:
+            crews.setdefault(leg.crew, set()).add(leg.round)
+    if crews:
+        busiest = max(crews, key=lambda key: len(crews[key]))
+        found.append((f"{busiest} does not come", Change(missing_crews=(busiest,))))
+    return found

@@ -1,0 +1,133 @@
+"""Many futures and mishaps: draws that follow their law, legs that stay whole."""
+
+from collections import defaultdict
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from powercore import futures, stress
+from powercore.budget import no_sun
+from powercore.rotation.construct import construct
+from powercore.rotation.problem import CARRIED, SERVE, Problem
+from powercore.rotation.verify import verify
+from tests.builders import make_battery, make_scenario, make_station, open_all
+from tests.powercore.test_rotation import hard
+
+
+@pytest.mark.parametrize("memory_h", [1.0, 3.0])
+def test_what_wanders_follows_the_law_of_its_memory(memory_h):
+    """Spread 1, and a correlation of exp(-lag / memory): the AR(1) textbook law."""
+    rng = np.random.default_rng(5)
+    found = stress.wander(rng, (4000,), 24, memory_h)
+
+    assert found.std() == pytest.approx(1.0, abs=0.02)
+    for lag in (1, 4):
+        together = np.corrcoef(found[:, 5], found[:, 5 + lag])[0, 1]
+        assert together == pytest.approx(np.exp(-lag / memory_h), abs=0.05)
+
+
+@settings(max_examples=25)
+@given(hard(), st.integers(0, 1000))
+def test_late_walks_and_missing_crews_leave_lives_whole(scenario, seed):
+    """Every battery is somewhere from start to end, and stations hold one."""
+    problem = Problem(scenario)
+    legs = construct(problem)
+    delays = stress._delays(problem, legs, np.random.default_rng(seed))
+
+    for changed in (
+        stress.late(problem, legs, delays),
+        stress.without_crew(problem, legs, "crew"),
+        stress.without_bays(legs, ["bay1"], 200),
+    ):
+        lives = defaultdict(list)
+        for leg in sorted(changed, key=lambda leg: leg.start_min):
+            lives[leg.battery].append(leg)
+        for life in lives.values():
+            assert (life[0].start_min, life[-1].end_min) == (0, problem.span_min)
+            assert all(a.end_min == b.start_min for a, b in pairwise(life))
+        assert set(lives) == {leg.battery for leg in legs}
+
+
+@settings(max_examples=15)
+@given(hard())
+def test_nothing_late_changes_nothing(scenario):
+    """Without delays the rotation is the same."""
+    problem = Problem(scenario)
+    legs = construct(problem)
+
+    assert set(stress.late(problem, legs, {})) == set(legs)
+
+
+def test_a_crew_that_does_not_come_brings_nothing():
+    """Each station keeps its first battery; nobody carries anything."""
+    problem = Problem(long_day())
+    legs = construct(problem)
+    assert any(leg.kind == CARRIED for leg in legs)
+
+    changed = stress.without_crew(problem, legs, "crew")
+
+    assert all(leg.kind != CARRIED for leg in changed)
+    serving = [leg for leg in changed if leg.kind == SERVE]
+    assert [(leg.start_min, leg.end_min) for leg in serving] == [(0, 480)]
+
+
+def long_day():
+    """One station that needs three batteries in eight hours."""
+    return make_scenario(
+        span_min=480,
+        stations=(make_station(amps=6.0, openings=open_all(480)),),
+        batteries=tuple(make_battery(f"k{n}") for n in range(4)),
+    )
+
+
+@pytest.fixture
+def certain(monkeypatch):
+    """Nothing varies: use, capacity, charge, lateness and failures are as planned."""
+    for name in ("USE_SD", "LIGHT_SD", "SOURCE_FAILS", "BAY_FAILS", "BATTERY_FAILS"):
+        monkeypatch.setattr(stress, name, 0.0)
+    for name in ("TESTED_SD", "UNTESTED_SD", "START_SD"):
+        monkeypatch.setattr(futures, name, 0.0)
+    monkeypatch.setattr(stress, "_delays", lambda *_: {})
+
+
+def test_when_nothing_varies_a_future_is_the_verifiers_replay(certain):
+    """Minutes off the air are those of the plan, in every future."""
+    scenario = make_scenario(
+        span_min=600,
+        stations=(make_station(amps=6.0, openings=open_all(600), spread=0.0),),
+        batteries=(make_battery("k01"),),
+    )
+    problem = Problem(scenario)
+    legs = construct(problem)
+
+    found = stress.stress(problem, legs, no_sun(problem))
+
+    planned = verify(problem, legs).outcome.total_min("off_air")
+    assert planned > 60
+    assert found.chance == 1
+    assert found.stations[0].typical_min == pytest.approx(planned, abs=1e-6)
+    assert found.stations[0].bad_min == pytest.approx(planned, abs=1e-6)
+
+
+def test_mishaps_make_it_worse_and_the_same_seed_says_the_same():
+    """More use, a flat battery, nobody who walks: never better than as planned."""
+    problem = Problem(long_day())
+    legs = construct(problem)
+
+    found = stress.stress(problem, legs, no_sun(problem))
+
+    rows = {row.name: row for row in found.rows if not row.is_cure}
+    planned = rows.pop("As planned")
+    assert len(rows) >= 4
+    for row in rows.values():
+        assert row.bad_min >= planned.bad_min - 1e-6
+    assert rows["Crew does not come"].typical_min > planned.typical_min + 60
+    assert found == stress.stress(Problem(long_day()), legs, no_sun(problem))
+
+
+def test_a_chance_that_never_came_up_is_not_called_nothing():
+    """None in 1,000 is under 0.3 %: the rule of three."""
+    assert stress._chance(np.zeros((20, 50))) == (0.0, pytest.approx(0.003))
