@@ -5,7 +5,7 @@ python -m powercore budget SCENARIO.json [--json]    the energy ledger under eac
 python -m powercore solar SCENARIO.json [--json]     harvest of every array by day
 python -m powercore check SCENARIO.json [--json]     what looks wrong in the plan
 python -m powercore plan SCENARIO.json               a rotation, as JSON
-python -m powercore improve SCENARIO.json [LEGS.json] [--lines]
+python -m powercore improve SCENARIO.json [LEGS.json] [--lines] [--keep-until=MIN]
                                                      a better one; --lines tells
                                                      of each pass, a line each
 python -m powercore verify SCENARIO.json LEGS.json   check a rotation, also by hand
@@ -165,7 +165,9 @@ def _improve(scenario: Scenario, files: list[str], _: bool) -> int:
             print(msgspec.json.encode(line).decode(), flush=True)
         return True
 
-    found = improve(problem, legs, tell=tell)
+    kept = [word for word in sys.argv if word.startswith("--keep-until=")]
+    until = int(kept[0].partition("=")[2]) if kept else 0
+    found = improve(problem, legs, keep_until_min=until, tell=tell)
     if not in_lines:
         print(msgspec.json.encode(found.legs).decode())
     return 0

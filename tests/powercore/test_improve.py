@@ -12,9 +12,10 @@ from powercore.charging import ChargeModel
 from powercore.rotation import tours
 from powercore.rotation.columns import PROVEN, Master, climb, prove
 from powercore.rotation.construct import construct
+from powercore.rotation.exact import solve
 from powercore.rotation.improve import improve
 from powercore.rotation.objective import key_of
-from powercore.rotation.problem import Problem
+from powercore.rotation.problem import WAIT, Problem
 from powercore.rotation.timetable import Prices, legs_of, places_of, timetable
 from powercore.rotation.verify import verify
 from powercore.scenario import BayPlan, CrewPlan
@@ -196,7 +197,11 @@ def test_search_and_bound_meet_brute_force_on_tiny_events(amps, ah, watts):
         master.add(battery, row)
     bound = prove(master, climb(master, value), rounds=60)
 
+    proof = solve(table)
+
     assert value == pytest.approx(best, abs=0.1)
+    assert proof.is_proven
+    assert proof.value == pytest.approx(best, abs=0.5)  # steps of 0.1 Wh round up
     assert bound.value >= best - 1e-6
     assert bound.value <= best + 0.1 * abs(best)
     assert verify(problem, legs_of(table, found)).is_valid
@@ -248,6 +253,27 @@ def test_improve_is_the_same_for_the_same_seed_and_finds_the_plan_by_hand():
     assert first.legs == second.legs
     assert first.report.outcome.unserved_wh == pytest.approx(0, abs=0.1)
     assert first.report.outcome.walks == 1
+
+
+@settings(max_examples=8)
+@given(hard(), st.integers(60, 400))
+def test_what_comes_before_a_minute_is_kept(scenario, until):
+    """Legs that end before it stay, and who is where at that minute."""
+    problem = Problem(scenario)
+    legs = construct(problem)
+
+    found = improve(problem, legs, passes=1, keep_until_min=until).legs
+
+    past = {leg for leg in legs if leg.end_min < until and leg.kind != WAIT}
+    assert past <= {leg if leg.round is None else same_walk(leg, legs) for leg in found}
+
+
+def same_walk(leg, legs):
+    """A carried leg under the number its walk has in another plan."""
+    for other in legs:
+        if replace(other, round=leg.round) == leg:
+            return other
+    return leg
 
 
 def _idle(problem):

@@ -24,6 +24,8 @@ from .models import Event, Leg, Rotation, Search, Trial
 
 #: A search whose worker has said nothing for so long is taken up again.
 SILENT = timedelta(seconds=90)
+#: Moves that come so soon are not changed unasked.
+COMING = timedelta(hours=1)
 
 
 def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rotation:
@@ -152,6 +154,16 @@ def look_for_better(rotation: Rotation, *, by: Actor) -> Search:
             "A better plan is being looked for already; stop that search first."
         ) from error
     return made
+
+
+def kept_until_min(rotation: Rotation) -> int:
+    """Up to when a search leaves a rotation alone: the coming hour, once it runs."""
+    event = rotation.event
+    if event.state != Event.State.RUNNING:
+        return 0
+    return max(
+        0, round(event.minute_of(event.clock.now() + COMING)) - rotation.from_min
+    )
 
 
 def stop_looking(search: Search) -> None:

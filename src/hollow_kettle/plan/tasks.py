@@ -88,6 +88,7 @@ def _follow(found: Search, folder: Path) -> tuple[str, str]:
     command = [
         *("nice", "-n", "10", sys.executable, "-m", "powercore", "improve"),
         *("scenario.json", "legs.json", "--lines"),
+        f"--keep-until={rotations.kept_until_min(found.rotation)}",
     ]
     environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
     with subprocess.Popen(

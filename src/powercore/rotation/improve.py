@@ -24,6 +24,7 @@ from powercore.rotation.timetable import (
     NoCrewLeft,
     Prices,
     Timetable,
+    keeping,
     legs_of,
     places_of,
     timetable,
@@ -67,6 +68,7 @@ def improve(
     seed: int = 1,
     passes: int = 60,
     step_min: int = 30,
+    keep_until_min: int = 0,
     prices: Prices | None = None,
     tell: Callable[[Progress], bool] = lambda _: True,
 ) -> Found:
@@ -83,6 +85,8 @@ def improve(
         Equal ones give equal rotations.
     step_min : int
         How far apart the search's own times for moves are. [min]
+    keep_until_min : int
+        Nothing that happens before is changed, nor a walk that is under way. [min]
     prices : Prices
         What leads the search; the objective's order decides all the same.
     tell : callable
@@ -102,8 +106,10 @@ def improve(
     if not problem.stations or not problem.batteries:
         return best
     edges = [m for leg in legs for m in (leg.start_min, leg.end_min)]
+    edges.append(keep_until_min)
     table = timetable(problem, step_min=step_min, prices=prices, also=edges)
     at = places_of(table, legs)
+    table = keeping(table, at, keep_until_min)
     arrays = tours.arrays_of(table)
     rents = _no_rents(table)
     rounds = _rounds(table)

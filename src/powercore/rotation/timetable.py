@@ -13,7 +13,7 @@ intervals (P + 1 points), S stations, Y bays, Q sources, B batteries.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Any
 
@@ -338,6 +338,28 @@ def places_of(table: Timetable, legs: Sequence[Leg]) -> IntArray:
     for number in range(len(table.batteries)):
         _mark_ways(table, at[number])
     return at
+
+
+def keeping(table: Timetable, at: IntArray, until_min: int) -> Timetable:
+    """
+    Return the timetable with everything before a minute kept as a plan has it.
+
+    A walk that is under way then is kept to its end.
+    """
+    may = table.may.copy()
+    first = int(np.searchsorted(table.points, until_min, side="left"))
+    for battery, row in enumerate(at):
+        last = min(first, table.count)
+        while 0 < last < table.count and ON_THE_WAY in (row[last - 1], row[last]):
+            last += 1
+        for i in range(last):
+            may[battery, :, i] = False
+        for i in range(last):
+            place = max(int(row[i]), 0)
+            if place:
+                may[:, place, i] = False
+            may[battery, place, i] = True
+    return replace(table, may=may)
 
 
 def _mark_ways(table: Timetable, row: IntArray) -> None:

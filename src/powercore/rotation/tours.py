@@ -770,7 +770,7 @@ def search(
                             interest[s, i] = 1.0 if interest[s, i] > 0.0 else 0.0
                     asked_s = rent_s + weight * rents[0]
                     asked_y = rent_y + weight * rents[1]
-            at[b], _ = best_tour(
+            at[b], earned = best_tour(
                 b,
                 t,
                 factor,
@@ -779,6 +779,7 @@ def search(
                 False,
                 room,
             )
+            fits = fits and earned > _DEAD
             left = store_wh.copy()
             walk_through(b, at[b], t, left, soc[b], share[b], below[b], watts[b])
             took[b] = store_wh - left
