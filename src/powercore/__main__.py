@@ -15,10 +15,12 @@ python -m powercore rules [--json|--markdown]        every rule of the findings
 
 from __future__ import annotations
 
+import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 import msgspec
 
@@ -162,15 +164,30 @@ def _improve(scenario: Scenario, files: list[str], _: bool) -> int:
             line: dict[str, Any] = {"passes": progress.passes, "since": progress.since}
             if best.key != shown:
                 line["legs"], shown = best.legs, best.key
-            print(msgspec.json.encode(line).decode(), flush=True)
+            print(msgspec.json.encode(line).decode(), file=own, flush=True)
         return True
 
     kept = [word for word in sys.argv if word.startswith("--keep-until=")]
     until = int(kept[0].partition("=")[2]) if kept else 0
-    found = improve(problem, legs, keep_until_min=until, tell=tell)
-    if not in_lines:
-        print(msgspec.json.encode(found.legs).decode())
+    with _own_stdout() as own:
+        found = improve(problem, legs, keep_until_min=until, tell=tell)
+        if not in_lines:
+            print(msgspec.json.encode(found.legs).decode(), file=own)
     return 0
+
+
+@contextmanager
+def _own_stdout() -> Iterator[TextIO]:
+    """Standard output for us alone: the solver greets there from its own code."""
+    sys.stdout.flush()
+    kept = os.dup(1)
+    os.dup2(2, 1)
+    try:
+        with os.fdopen(os.dup(kept), "w") as own:
+            yield own
+    finally:
+        os.dup2(kept, 1)
+        os.close(kept)
 
 
 def _verify(scenario: Scenario, files: list[str], _: bool) -> int:

@@ -1,10 +1,13 @@
 """Looking for a better rotation: kept, told of, stopped, taken up again."""
 
 from datetime import timedelta
+from io import BytesIO
 
 import pytest
 from django.core.exceptions import ValidationError
 from django.urls import reverse
+from icalendar import Calendar
+from pypdf import PdfReader
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.plan import bridge, queries, rotations, tasks
@@ -152,3 +155,34 @@ def test_a_rotation_is_tried_in_many_futures_once(poor, boss, monkeypatch):
     _, legs = queries.problem_of(poor)
     rotations.keep(poor, Problem(bridge.scenario_from(poor.snapshot)), legs)
     assert "Not tried yet" in boss.get(page).content.decode()
+
+
+def test_the_coming_hour_of_a_running_event_is_left_alone(poor):
+    """Two hours in, a search keeps the first three; before the start, nothing."""
+    assert rotations.kept_until_min(poor) == pytest.approx(180, abs=1)
+    poor.event.state = "planning"
+    assert rotations.kept_until_min(poor) == 0
+
+
+def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
+    """Round sheet, slips and calendar have the moves of the board, in local time."""
+    draft = rotations.make_rotation(event, by=marin)
+    moves = queries.moves(event, draft, queries.tags_of(event))
+    problem, legs = queries.problem_of(draft)
+    assert len(moves) == verify(problem, legs).outcome.walks > 0
+
+    def get(name):
+        answer = boss.get(reverse(f"plan:{name}", args=[event.pk, draft.number]))
+        assert answer.status_code == 200
+        return answer.content
+
+    for name in ("round_sheet", "slips"):
+        pages = PdfReader(BytesIO(get(name))).pages
+        words = " ".join(page.extract_text() for page in pages)
+        for move in moves:
+            assert f"{move.leave:%H:%M}" in words
+            assert move.station.name in words
+            assert move.bring in words
+    entries = Calendar.from_ical(get("calendar")).walk("VEVENT")
+    assert [entry["dtstart"].dt for entry in entries] == [m.leave for m in moves]
+    assert moves[0].bring in entries[0]["summary"]

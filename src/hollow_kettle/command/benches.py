@@ -7,6 +7,7 @@ import os
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 from .cluster import Cluster
 from .home import ROOT, KettleError, data_folder
@@ -15,7 +16,8 @@ from .home import ROOT, KettleError, data_folder
 def run(arguments: list[str]) -> None:
     """Run one benchmark or all, as text or as JSON lines."""
     as_json = "--json" in arguments
-    names = [word for word in arguments if word != "--json"]
+    options = [word for word in arguments if "=" in word]
+    names = [word for word in arguments if word != "--json" and "=" not in word]
     known = {path.stem.removeprefix("bench_"): path for path in _files()}
     if unknown := set(names) - set(known):
         raise KettleError(
@@ -26,32 +28,36 @@ def run(arguments: list[str]) -> None:
     try:
         environment = cluster.environment(role="kettle_owner", database="postgres")
         for name in names or known:
-            _measure(name, known[name], environment, as_json=as_json)
+            _measure([str(known[name]), *options], environment, as_json=as_json)
     finally:
         cluster.stop()
 
 
-def _measure(
-    name: str, file: Path, environment: dict[str, str], *, as_json: bool
-) -> None:
-    done = subprocess.run(
-        [sys.executable, str(file)],
-        capture_output=True,
+def _measure(command: list[str], environment: dict[str, str], *, as_json: bool) -> None:
+    """Run one benchmark; it prints a result a line, as JSON."""
+    name = Path(command[0]).stem.removeprefix("bench_")
+    with subprocess.Popen(
+        [sys.executable, *command],
+        stdout=subprocess.PIPE,
         text=True,
         cwd=ROOT,
-        check=False,
         env={**os.environ, **environment},
-    )
-    if done.returncode:
-        raise KettleError(f"benchmark {name} failed:\n{done.stderr}")
-    if as_json:
-        print(done.stdout.strip())
-        return
-    result = json.loads(done.stdout)
+    ) as child:
+        assert child.stdout is not None  # noqa: S101 - it is piped
+        for line in child.stdout:
+            if as_json:
+                print(line.strip(), flush=True)
+            else:
+                _show(name, json.loads(line))
+    if child.returncode:
+        raise KettleError(f"benchmark {name} failed; what it said is above.")
+
+
+def _show(name: str, result: dict[str, Any]) -> None:
     print(f"{name}: {result['what']}")
     for side in result["sides"]:
         print(f"  {side['name']:<44} {side['value']:>10.3f} {side['unit']}")
-    print(f"  ratio {result['ratio']:.2f}   (target: {result['target']})")
+    print(f"  ratio {result['ratio']:.2f}   (target: {result['target']})", flush=True)
 
 
 def _files() -> list[Path]:

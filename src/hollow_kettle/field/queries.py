@@ -265,7 +265,8 @@ def _coming(event: Event, moves: list[Move], now: datetime) -> list[Move]:
     return [
         move
         for move in moves
-        if move.arrive >= now - timedelta(hours=2)
+        if move.battery is not None
+        and move.arrive >= now - timedelta(hours=2)
         and (move.station.pk, move.battery) not in done
     ]
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -10,12 +9,12 @@ from uuid import UUID
 
 from hollow_kettle.clock import local
 from hollow_kettle.ui.drawing import Scale
-from powercore.rotation.problem import CARRIED, SERVE, Problem
+from powercore.rotation.problem import CARRIED, CHARGE, SERVE, Problem
 from powercore.rotation.problem import Leg as CoreLeg
 
 from . import bridge
 from .cache import problem_of_snapshot
-from .models import Event, Rotation, Search, Station
+from .models import Event, Leg, Rotation, Search, Station
 
 
 def current_rotation(event: Event) -> Rotation | None:
@@ -51,17 +50,22 @@ def hour_ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
 
 @dataclass(frozen=True, slots=True)
 class Move:
-    """One walk: who leaves when, with what, where, and what comes back."""
+    """One stop of a walk: who leaves when, with what, where, and what comes back."""
 
     leave: datetime
     arrive: datetime
+    back: datetime
     station: Station
-    bring: str
+    #: Tag of what is brought; None where something is only taken away.
+    bring: str | None
     bring_back: str | None
     crew: str
     #: Time of reserve at the station minus arrival minus usual lateness. [min]
     slack_min: float | None
-    battery: UUID
+    battery: UUID | None
+    #: Where what comes back goes next: a bay, and when; None: the rack.
+    bay: UUID | None = None
+    bay_at: datetime | None = None
 
 
 def moves(
@@ -71,39 +75,47 @@ def moves(
     stations: Iterable[Station] | None = None,
 ) -> list[Move]:
     """All walks of a rotation in order."""
-    legs = list(rotation.legs.all())
     by_key = {s.pk: s for s in (stations or event.stations.all())}
-    by_battery: dict[UUID, list] = {}
-    for leg in legs:
-        by_battery.setdefault(leg.battery, []).append(leg)
+    lives: dict[UUID, list[Leg]] = {}
+    for leg in rotation.legs.all():
+        lives.setdefault(leg.battery, []).append(leg)
+    #: What is carried to a station's stop, and what from it with what follows.
+    brought: dict[tuple[UUID, int], tuple[Leg, Leg]] = {}
+    taken: dict[tuple[UUID, int], tuple[Leg, Leg, Leg | None]] = {}
+    for life in lives.values():
+        for number, leg in enumerate(life):
+            if leg.kind != SERVE or leg.place not in by_key:
+                continue
+            if number and life[number - 1].kind == CARRIED:
+                brought[leg.place, leg.start_min] = (life[number - 1], leg)
+            if number + 1 < len(life) and life[number + 1].kind == CARRIED:
+                then = life[number + 2] if number + 2 < len(life) else None
+                taken[leg.place, leg.end_min] = (leg, life[number + 1], then)
     problem = problem_of_snapshot(rotation.snapshot)
     found = []
-    for life in by_battery.values():
-        for before, leg in itertools.pairwise(life):
-            if before.kind != CARRIED or leg.kind != SERVE or leg.place not in by_key:
-                continue
-            old = next(
-                (
-                    other
-                    for other in legs
-                    if other.kind == SERVE
-                    and other.place == leg.place
-                    and other.end_min == leg.start_min
-                ),
-                None,
+    for place, minute in {*brought, *taken}:
+        station = by_key[place]
+        new = brought.get((place, minute))
+        old, home, then = taken.get((place, minute), (None, None, None))
+        walk_min = problem.stations[str(place)].walk_min
+        leave = new[0].start_min if new else minute - walk_min
+        back = home.end_min if home else minute + walk_min
+        to_bay = then is not None and then.kind == CHARGE
+        found.append(
+            Move(
+                leave=event.moment_of(leave),
+                arrive=event.moment_of(minute),
+                back=event.moment_of(back),
+                station=station,
+                bring=tags.get(new[1].battery, "?") if new else None,
+                bring_back=tags.get(old.battery, "?") if old else None,
+                crew=(new[0] if new else home).crew,  # type: ignore[union-attr]
+                slack_min=_slack(event, problem, rotation, old, minute),
+                battery=new[1].battery if new else None,
+                bay=then.place if then and to_bay else None,
+                bay_at=event.moment_of(then.start_min) if then and to_bay else None,
             )
-            found.append(
-                Move(
-                    leave=event.moment_of(before.start_min),
-                    arrive=event.moment_of(leg.start_min),
-                    station=by_key[leg.place],
-                    bring=tags.get(leg.battery, "?"),
-                    bring_back=tags.get(old.battery, "?") if old else None,
-                    crew=before.crew,
-                    slack_min=_slack(event, problem, rotation, old, leg.start_min),
-                    battery=leg.battery,
-                )
-            )
+        )
     return sorted(found, key=lambda move: (move.leave, move.station.name))
 
 

@@ -2,7 +2,7 @@
 
 from django.urls import include, path
 
-from . import file_views, rotation_views, sun_views, views
+from . import file_views, paper_views, rotation_views, sun_views, views
 
 app_name = "plan"
 _event = [
@@ -105,6 +105,13 @@ _event = [
         rotation_views.search_add,
         name="search_add",
     ),
+    path(
+        "rotation/<int:number>/rounds.pdf",
+        paper_views.round_sheet,
+        name="round_sheet",
+    ),
+    path("rotation/<int:number>/slips.pdf", paper_views.slips, name="slips"),
+    path("rotation/<int:number>/rounds.ics", paper_views.calendar, name="calendar"),
     path(
         "rotation/<int:number>/futures/",
         rotation_views.trial_detail,

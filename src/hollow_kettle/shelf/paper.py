@@ -129,6 +129,13 @@ def _page(size: str, margin_mm: float, *, is_wide: bool = False) -> str:
     return f"@page {{ size: {width}mm {height}mm; margin: {margin_mm}mm }}"
 
 
+def printed(
+    template: str, context: dict[str, Any], size: str, *, is_wide: bool = False
+) -> bytes:
+    """A template of any room as PDF, in the look of all our paper."""
+    return _render(template, context, _page(size, 12, is_wide=is_wide))
+
+
 def code_of(asset: Asset) -> SafeString:
     """
     A label's QR code as SVG.

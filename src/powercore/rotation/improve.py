@@ -10,7 +10,7 @@ rotation. For the worker: it loads the compiled search and the solver.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -110,28 +110,49 @@ def improve(
     table = timetable(problem, step_min=step_min, prices=prices, also=edges)
     at = places_of(table, legs)
     table = keeping(table, at, keep_until_min)
-    arrays = tours.arrays_of(table)
-    rents = _no_rents(table)
-    rounds = _rounds(table)
-    value, since = -np.inf, 0
+    since = 0
+    is_short = best.report.outcome.unserved_wh > 0
+    steps = refine(table, at, seed=seed, passes=passes, is_short=is_short)
+    for number, (got, is_gain) in enumerate(steps, start=1):
+        since += 1
+        found = _checked(problem, table, got) if is_gain else None
+        if found is not None and found.key < best.key:
+            best, since = found, 0
+        go_on = tell(Progress(passes=number, since=since, best=best))
+        if not go_on or since >= PATIENCE:
+            break
+    return best
+
+
+def refine(
+    table: Timetable, at: IntArray, *, seed: int, passes: int, is_short: bool = True
+) -> Iterator[tuple[IntArray, bool]]:
+    """
+    Improve a table by what its prices say, pass by pass.
+
+    Parameters
+    ----------
+    is_short : bool
+        Whether something is not served: then prices of places are worth working out.
+
+    Yields
+    ------
+    at, is_gain
+        The best table so far, and whether this pass gained.
+    """
+    arrays, rents, rounds = tours.arrays_of(table), _no_rents(table), _rounds(table)
+    value = -np.inf
     for number in range(passes):
         heat = HEATS[number % len(HEATS)]
         got, worth = tours.search(
             arrays, at, rents, rounds, seed + number, heat, BUCKETS, MOST
         )
-        since += 1
-        if worth > value + 1e-6:
+        is_gain = worth > value + 1e-6
+        if is_gain:
             at, value = got, worth
-            found = _checked(problem, table, at)
-            if found is not None and found.key < best.key:
-                best, since = found, 0
-        if not tell(Progress(passes=number + 1, since=since, best=best)):
-            break
-        if since >= PATIENCE:
-            break
-        if number == 0 and best.report.outcome.unserved_wh > 0:
+        yield at, is_gain
+        if number == 0 and is_short:
             rents = _rents(table, at, value)
-    return best
 
 
 def _rounds(table: Timetable) -> int:
