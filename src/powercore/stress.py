@@ -19,6 +19,7 @@ import numpy as np
 
 from powercore.budget import Suns
 from powercore.futures import Futures, likely
+from powercore.rotation.explain import without_rounds
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
 from powercore.scenario import FORECAST, NO_SUN
 from powercore.simulate import simulate
@@ -173,7 +174,8 @@ def _off_air(
     for bays, minute in change.dead_bays:
         legs = without_bays(legs, bays, minute)
     for crew in change.missing_crews:
-        legs = without_crew(problem, legs, crew)
+        missed = {leg.round for leg in legs if leg.kind == CARRIED and leg.crew == crew}
+        legs = without_rounds(problem, legs, missed)
     return _run(problem, legs, futures)
 
 
@@ -260,51 +262,6 @@ def without_bays(legs: Iterable[Leg], bays: Iterable[str], minute: int) -> list[
             made.append(replace(leg, end_min=minute))
         start = max(leg.start_min, minute)
         made.append(replace(leg, kind=WAIT, place=YARD, start_min=start))
-    return made
-
-
-def without_crew(problem: Problem, legs: Sequence[Leg], crew: str) -> list[Leg]:
-    """
-    A rotation whose walks by one crew don't happen.
-
-    The battery in place stays until the next walk that does, and what was to be
-    brought stays in the yard.
-    """
-    missed = {leg.round for leg in legs if leg.kind == CARRIED and leg.crew == crew}
-    lives: dict[str, list[Leg]] = {}
-    for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
-        lives.setdefault(leg.battery, []).append(leg)
-    stops = {
-        (leg.place, minute)
-        for life in lives.values()
-        for number, leg in enumerate(life)
-        if leg.kind == SERVE
-        for minute, other in (
-            (leg.start_min, life[number - 1] if number else None),
-            (leg.end_min, life[number + 1] if number + 1 < len(life) else None),
-        )
-        if other is not None and other.kind == CARRIED and other.round in missed
-    }
-    coming: dict[str, list[int]] = {}
-    for life in lives.values():
-        for leg in life:
-            if leg.kind == SERVE and (leg.place, leg.start_min) not in stops:
-                coming.setdefault(leg.place, []).append(leg.start_min)
-    made = []
-    for life in lives.values():
-        now, lost = 0, False
-        for leg, following in zip(life, [*life[1:], None], strict=True):
-            if leg.round in missed and following and following.kind == SERVE:
-                lost = True  # never brought: it waits in the yard instead
-            start, end = max(now, leg.start_min), leg.end_min
-            if lost:
-                leg = replace(leg, kind=WAIT, place=YARD, crew="", round=None)
-            elif leg.kind == SERVE and (leg.place, leg.end_min) in stops:
-                later = [m for m in coming.get(leg.place, []) if m >= leg.end_min]
-                end = min(later, default=problem.span_min)
-            if end > start:
-                made.append(replace(leg, start_min=start, end_min=end))
-                now = end
     return made
 
 

@@ -186,3 +186,17 @@ def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
     entries = Calendar.from_ical(get("calendar")).walk("VEVENT")
     assert [entry["dtstart"].dt for entry in entries] == [m.leave for m in moves]
     assert moves[0].bring in entries[0]["summary"]
+
+
+def test_a_bar_says_why_its_battery_and_why_now(event, marin, boss):
+    """What skipping its walk costs, and which battery would be second best."""
+    draft = rotations.make_rotation(event, by=marin)
+    move = queries.moves(event, draft, queries.tags_of(event))[0]
+    leg = draft.legs.get(kind=SERVE, battery=move.battery, start_min__gt=0)
+
+    url = reverse("plan:leg_why", args=[event.pk, draft.number, leg.pk])
+    words = boss.get(url).content.decode()
+
+    assert f"Why {move.bring} at {move.station.name}" in words
+    assert f'Relieves <b class="mono">{move.bring_back}</b>' in words
+    assert "Skipping this walk costs" in words

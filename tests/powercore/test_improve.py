@@ -13,9 +13,10 @@ from powercore.rotation import tours
 from powercore.rotation.columns import PROVEN, Master, climb, prove
 from powercore.rotation.construct import construct
 from powercore.rotation.exact import solve
+from powercore.rotation.explain import explain
 from powercore.rotation.improve import improve
 from powercore.rotation.objective import key_of
-from powercore.rotation.problem import WAIT, Problem
+from powercore.rotation.problem import SERVE, WAIT, Problem
 from powercore.rotation.timetable import Prices, legs_of, places_of, timetable
 from powercore.rotation.verify import verify
 from powercore.scenario import BayPlan, CrewPlan
@@ -330,3 +331,47 @@ def test_windows_of_a_source_are_points_of_the_search():
 
     assert 67 in table.points
     assert table.is_on[0].tolist() == [p < 67 for p in table.points[:-1]]
+
+
+@pytest.mark.parametrize(("amps", "others"), [(7.0, 0), (5.6, 1)])
+def test_a_walk_is_explained_by_what_skipping_it_costs(amps, others):
+    """
+    Without the relief what is lost is what it brought, less what was left there.
+
+    By hand: 20 and 10 Ah; at 7 A for 4 h a third battery is needed too, at 5.6 A it is
+    free to go instead.
+    """
+    problem = Problem(tiny((amps,), (20, 10, 10), watts=1.0))
+    legs = construct(problem)
+    soc = verify(problem, legs).outcome.leg_soc
+    first = next(leg for leg in legs if leg.kind == SERVE and leg.start_min == 0)
+    walked = next(leg for leg in legs if leg.kind == SERVE and leg.start_min > 0)
+    start, end = soc[legs.index(walked)]
+    brought_wh = (start - end) * problem.feed("s0", walked.battery).capacity_wh
+    feed = problem.feed("s0", first.battery)
+    left_wh = (soc[legs.index(first)][1] - feed.floor_soc) * feed.capacity_wh
+
+    why = explain(problem, legs, walked)
+
+    lost_wh = max(0.0, brought_wh - left_wh)
+    assert why.skipped.unserved_wh == pytest.approx(lost_wh, abs=0.5)
+    assert why.relieved == first.battery
+    assert (why.able, why.second is not None) == (others, bool(others))
+
+
+@settings(max_examples=15)
+@given(hard())
+def test_every_stay_can_be_explained(scenario):
+    """Alone, a station never gains from a walk that does not happen."""
+    problem = Problem(scenario)
+    legs = construct(problem)
+
+    for leg in legs:
+        if leg.kind == SERVE:
+            why = explain(problem, legs, leg)
+            assert why.able == 0 or why.second is not None
+            assert (
+                why.skipped is None
+                or why.skipped.unserved_wh >= -1e-6
+                or (len(scenario.stations) > 1)
+            )

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from powercore import futures, stress
 from powercore.budget import no_sun
 from powercore.rotation.construct import construct
+from powercore.rotation.explain import without_rounds
 from powercore.rotation.problem import CARRIED, SERVE, Problem
 from powercore.rotation.verify import verify
 from tests.builders import make_battery, make_scenario, make_station, open_all
@@ -39,7 +40,7 @@ def test_late_walks_and_missing_crews_leave_lives_whole(scenario, seed):
 
     for changed in (
         stress.late(problem, legs, delays),
-        stress.without_crew(problem, legs, "crew"),
+        without_rounds(problem, legs, rounds_of(legs)),
         stress.without_bays(legs, ["bay1"], 200),
     ):
         lives = defaultdict(list)
@@ -67,11 +68,16 @@ def test_a_crew_that_does_not_come_brings_nothing():
     legs = construct(problem)
     assert any(leg.kind == CARRIED for leg in legs)
 
-    changed = stress.without_crew(problem, legs, "crew")
+    changed = without_rounds(problem, legs, rounds_of(legs))
 
     assert all(leg.kind != CARRIED for leg in changed)
     serving = [leg for leg in changed if leg.kind == SERVE]
     assert [(leg.start_min, leg.end_min) for leg in serving] == [(0, 480)]
+
+
+def rounds_of(legs):
+    """All rounds."""
+    return {leg.round for leg in legs if leg.kind == CARRIED}
 
 
 def long_day():

@@ -36,6 +36,7 @@ class Bar:
     start: datetime
     end: datetime
     number: int = 0
+    leg: int = 0
 
     @property
     def height(self) -> float:
@@ -276,6 +277,7 @@ def _bar(
         place=lane.name,
         start=event.moment_of(leg.start_min),
         end=event.moment_of(leg.end_min),
+        leg=leg.pk,
     )
 
 

@@ -9,7 +9,7 @@ from uuid import UUID
 
 from hollow_kettle.clock import local
 from hollow_kettle.ui.drawing import Scale
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE, Problem
+from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, Problem
 from powercore.rotation.problem import Leg as CoreLeg
 
 from . import bridge
@@ -89,7 +89,8 @@ def moves(
             if number and life[number - 1].kind == CARRIED:
                 brought[leg.place, leg.start_min] = (life[number - 1], leg)
             if number + 1 < len(life) and life[number + 1].kind == CARRIED:
-                then = life[number + 2] if number + 2 < len(life) else None
+                after = (one for one in life[number + 2 :] if one.kind != WAIT)
+                then = next(after, None)
                 taken[leg.place, leg.end_min] = (leg, life[number + 1], then)
     problem = problem_of_snapshot(rotation.snapshot)
     found = []

@@ -12,11 +12,13 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from hollow_kettle.people.access import actor_of, coordinator_only
+from powercore.rotation.problem import SERVE
 
 from . import board, queries, rotations
 from .access import event_or_404
-from .models import Event, Rotation
+from .models import Event, Leg, Rotation
 from .stress_page import stress_page
+from .why_page import why_page
 
 
 @require_safe
@@ -140,3 +142,14 @@ def trial_detail(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
         "stress": stress_page(event, found),
     }
     return render(request, "plan/_stress.html", context)
+
+
+@require_safe
+def leg_why(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpResponse:
+    """Send why a battery serves a station from a minute on."""
+    event = event_or_404(request, uid)
+    legs = Leg.objects.filter(rotation__event=event, rotation__number=number)
+    legs = legs.select_related("rotation__snapshot").filter(kind=SERVE)
+    leg = get_object_or_404(legs, pk=pk)
+    context = {"event": event, "why": why_page(event, leg)}
+    return render(request, "plan/_why.html", context)

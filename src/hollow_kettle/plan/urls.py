@@ -106,6 +106,11 @@ _event = [
         name="search_add",
     ),
     path(
+        "rotation/<int:number>/legs/<int:pk>/",
+        rotation_views.leg_why,
+        name="leg_why",
+    ),
+    path(
         "rotation/<int:number>/rounds.pdf",
         paper_views.round_sheet,
         name="round_sheet",

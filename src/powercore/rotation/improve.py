@@ -38,6 +38,8 @@ BUCKETS, MOST = 24, 4
 HEATS = (0.0005, 0.002, 0.006, 0.001)
 #: Cells of one shortest path, over all rounds of a pass.
 PASS_CELLS = 5e7
+#: Passes grow longer, up to this many times the first.
+LONGEST = 6
 #: Passes without gain after which nothing more is expected.
 PATIENCE = 12
 
@@ -145,7 +147,14 @@ def refine(
     for number in range(passes):
         heat = HEATS[number % len(HEATS)]
         got, worth = tours.search(
-            arrays, at, rents, rounds, seed + number, heat, BUCKETS, MOST
+            arrays,
+            at,
+            rents,
+            rounds * min(1 + number, LONGEST),
+            seed + number,
+            heat,
+            BUCKETS,
+            MOST,
         )
         is_gain = worth > value + 1e-6
         if is_gain:

@@ -11,6 +11,18 @@ function choose(leg) {
     part.classList.remove("is-at");
   }
   leg.classList.add("is-at");
+  ask(leg);
+}
+
+// Why this battery, why now: asked once the choice stays for a moment.
+let asking;
+function ask(leg) {
+  clearTimeout(asking);
+  if (!leg.dataset.why || !document.getElementById("why")) return;
+  asking = setTimeout(
+    () => htmx.ajax("GET", leg.dataset.why, { target: "#why", swap: "outerHTML" }),
+    250,
+  );
 }
 
 function clear() {
