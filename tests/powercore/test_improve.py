@@ -243,9 +243,10 @@ def test_improve_is_the_same_for_the_same_seed_and_finds_the_plan_by_hand():
     """
     From a plan in which nobody does anything, one walk serves everything.
 
-    By hand: 6 A for 4 h are 24 Ah; 10 and 20 Ah are enough with one relief.
+    By hand: 5 A for 4 h are 20 Ah; above reserve 10 and 20 Ah hold 24, so one relief
+    is enough where nobody is ever late.
     """
-    problem = Problem(tiny((6.0,), (10, 20), watts=40.0))
+    problem = Problem(replace(tiny((5.0,), (10, 20)), lateness_min=0))
     nothing = _idle(problem)
 
     first = improve(problem, nothing, passes=3)
@@ -256,7 +257,7 @@ def test_improve_is_the_same_for_the_same_seed_and_finds_the_plan_by_hand():
     assert first.report.outcome.walks == 1
 
 
-@settings(max_examples=8)
+@settings(max_examples=15)
 @given(hard(), st.integers(60, 400))
 def test_what_comes_before_a_minute_is_kept(scenario, until):
     """Legs that end before it stay, and who is where at that minute."""
@@ -333,12 +334,12 @@ def test_windows_of_a_source_are_points_of_the_search():
     assert table.is_on[0].tolist() == [p < 67 for p in table.points[:-1]]
 
 
-@pytest.mark.parametrize(("amps", "others"), [(7.0, 0), (5.6, 1)])
+@pytest.mark.parametrize(("amps", "others"), [(7.0, 0), (5.2, 1)])
 def test_a_walk_is_explained_by_what_skipping_it_costs(amps, others):
     """
     Without the relief what is lost is what it brought, less what was left there.
 
-    By hand: 20 and 10 Ah; at 7 A for 4 h a third battery is needed too, at 5.6 A it is
+    By hand: 20 and 10 Ah; at 7 A for 4 h a third battery is needed too, at 5.2 A it is
     free to go instead.
     """
     problem = Problem(tiny((amps,), (20, 10, 10), watts=1.0))

@@ -74,6 +74,7 @@ def serve_until_stopped(
     try:
         _wait_for_port(address, port, children)
         print(greeting, flush=True)
+        _warm_planner(environment)
         while all(child.poll() is None for child in children):
             time.sleep(0.5)
         print("kettle: a part of the application ended; stopping the rest.")
@@ -148,6 +149,21 @@ def _collect_static(environment: Mapping[str, str]) -> None:
     if not stamp.exists() or stamp.read_text() != want:
         manage(environment, "collectstatic", "--noinput", "--clear", "--verbosity", "0")
         stamp.write_text(want)
+
+
+def _warm_planner(environment: Mapping[str, str]) -> None:
+    """Have the search compiled in the background, once for each version of it."""
+    stamp = Path(environment["KETTLE_STATIC"]) / ".compiled"
+    want = _digest(ROOT.glob("src/powercore/rotation/*.py"))
+    if stamp.exists() and stamp.read_text() == want:
+        return
+    example = ROOT / "examples" / "ridge-walk.json"
+    subprocess.Popen(
+        ["nice", "-n", "15", sys.executable, "-m", "powercore", "improve", example],
+        env=dict(environment),
+        stdout=subprocess.DEVNULL,
+    )
+    stamp.write_text(want)
 
 
 def _digest(paths) -> str:

@@ -300,7 +300,8 @@ def best_tour(
                     _prune(a_val[i, p])
                     back = back_at[s, i]
                     price = go[s, i]
-                    if i > 0 and 0 <= back <= count and price < np.inf:
+                    can_go = i > 0 and 0 <= back <= count and price < np.inf
+                    if can_go and np.all(may[b, 0, i:back]):
                         _leave(i, p, back, price, is_bound, room)
             elif p > stations:
                 here = here and rent_y[y, i] < np.inf
@@ -323,7 +324,8 @@ def best_tour(
                     origin = 0
                     why = _OUT if p <= stations else _ON
             elif 0 < p <= stations:
-                origin, cost = out_from[s, i], come[s, i]
+                if np.all(may[b, 0, max(out_from[s, i], 0) : i]):
+                    origin, cost = out_from[s, i], come[s, i]
             elif p > stations and watched[i]:
                 origin, cost, why = i, bay_price, _ON
             if origin >= 0 and cost < np.inf and has[origin, 0]:
