@@ -32,6 +32,7 @@ from powercore.rotation.exact import solve  # noqa: E402
 from powercore.rotation.improve import refine  # noqa: E402
 from powercore.rotation.problem import Problem  # noqa: E402
 from powercore.rotation.timetable import (  # noqa: E402
+    NoCrewLeft,
     Prices,
     legs_of,
     timetable,
@@ -233,7 +234,7 @@ def round_robin(table):
             at[b] = np.where((at[b] == 0) & ~(at == p).any(axis=0), p, at[b])
     try:
         return legs_of(table, at)
-    except Exception:
+    except NoCrewLeft:
         at[:] = 0
         for s in range(stations):
             at[s % batteries] = 1 + s

@@ -13,9 +13,12 @@ import hashlib
 import random
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from powercore.battery import Pack
 from powercore.loads import Draw, Load, Opening, Pattern
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.rotation.problem import CHARGE, SERVE, Leg, Problem
+from powercore.rotation.timetable import legs_of, timetable
 from powercore.rotation.verify import verify
 from powercore.scenario import (
     BatteryPlan,
@@ -94,7 +97,9 @@ def _grown(size: Size, rng: random.Random) -> Scenario:
     walks = [rng.randint(3, 15) for _ in range(size.stations)]
     planted = _Planted(size, slots, ah, bay_w, rng)
     planted.run()
-    legs = planted.legs(walks)
+    legs = planted.legs(
+        Problem(_scenario(size, slots, ah, bay_w, tiers, walks, planted))
+    )
     for _ in range(6):
         empty = _scenario(size, slots, ah, bay_w, tiers, walks, planted)
         planted.stretch(Problem(empty), legs)
@@ -173,7 +178,7 @@ class _Planted:
             if life and life[-1][0] == CHARGE:
                 life.pop()
 
-    def stretch(self, problem: Problem, legs: list[Leg]) -> None:
+    def stretch(self, problem: Problem, legs: tuple[Leg, ...]) -> None:
         """Let each stay at a station use just what its battery brought."""
         report = verify(problem, legs)
         for leg, (start, end) in zip(legs, report.outcome.leg_soc, strict=True):
@@ -245,73 +250,16 @@ class _Planted:
             self.home_from[battery] = slot
         self.place[battery] = None
 
-    def legs(self, walks: list[int]) -> list[Leg]:
+    def legs(self, problem: Problem) -> tuple[Leg, ...]:
         """The planted plan as legs."""
-        span, made = self.slots * SLOT, []
-        stops = sorted(
-            {
-                (edge, number)
-                for life in self.life
-                for kind, number, start, end in life
-                if kind == SERVE
-                for edge in (start, end)
-                if 0 < edge < self.slots
-            }
-        )
-        rounds, free = {}, dict.fromkeys(range(self.size.crews), 0)
-        for number, (slot, station) in enumerate(
-            sorted(stops, key=lambda stop: stop[0] * SLOT - walks[stop[1]]), start=1
-        ):
-            leave = slot * SLOT - walks[station]
-            crew = next(c for c, at in free.items() if at <= leave)
-            free[crew] = slot * SLOT + walks[station]
-            rounds[slot, station] = (f"crew {crew}", number)
-        for b, life in enumerate(self.life):
-            now = 0
+        table = timetable(problem, step_min=SLOT)
+        at = np.zeros((len(self.life), table.count), dtype=int)
+        stations = self.size.stations
+        for row, life in zip(at, self.life, strict=True):
             for kind, number, start, end in life:
-                first, last = start * SLOT, end * SLOT
-                walk = walks[number] if kind == SERVE else 0
-                if kind == SERVE and start:
-                    made += _wait(b, now, first - walk)
-                    made.append(_carried(b, first - walk, first, rounds[start, number]))
-                else:
-                    made += _wait(b, now, first)
-                place = f"s{number}" if kind == SERVE else f"bay{number}"
-                made.append(
-                    Leg(
-                        kind=kind,
-                        battery=f"k{b}",
-                        place=place,
-                        start_min=first,
-                        end_min=last,
-                    )
-                )
-                now = last
-                if kind == SERVE and last < span:
-                    made.append(_carried(b, last, last + walk, rounds[end, number]))
-                    now = last + walk
-            made += _wait(b, now, span)
-        return made
-
-
-def _wait(battery: int, start: int, end: int) -> list[Leg]:
-    if end <= start:
-        return []
-    return [
-        Leg(kind=WAIT, battery=f"k{battery}", place=YARD, start_min=start, end_min=end)
-    ]
-
-
-def _carried(battery: int, start: int, end: int, walk: tuple[str, int]) -> Leg:
-    return Leg(
-        kind=CARRIED,
-        battery=f"k{battery}",
-        place="",
-        start_min=start,
-        end_min=end,
-        crew=walk[0],
-        round=walk[1],
-    )
+                span = (table.points >= start * SLOT) & (table.points < end * SLOT)
+                row[span[:-1]] = 1 + number + (stations if kind == CHARGE else 0)
+        return legs_of(table, at)
 
 
 def _scenario(

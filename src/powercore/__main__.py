@@ -49,7 +49,7 @@ def main(arguments: list[str]) -> int:
         return 2
     try:
         scenario = decode(Path(files[0]).read_bytes())
-        return run(scenario, files[1:], "--json" in rest)
+        return run(scenario, files[1:], rest)
     except (PowercoreError, msgspec.DecodeError, OSError, IndexError) as error:
         print(f"powercore: {error}", file=sys.stderr)
         return 2
@@ -68,10 +68,10 @@ def _suns(scenario: Scenario) -> Suns:
     return every_sky(scenario)
 
 
-def _budget(scenario: Scenario, _: list[str], is_json: bool) -> int:
+def _budget(scenario: Scenario, _: list[str], options: list[str]) -> int:
     problem = Problem(scenario)
     found = ledgers(problem, construct(problem), _suns(scenario))
-    if is_json:
+    if "--json" in options:
         _print_json({sky: _as_json(one) for sky, one in found.items()})
         return 0
     for sky, one in found.items():
@@ -101,7 +101,7 @@ def _as_json(one: Ledger) -> dict[str, Any]:
     }
 
 
-def _solar(scenario: Scenario, _: list[str], is_json: bool) -> int:
+def _solar(scenario: Scenario, _: list[str], options: list[str]) -> int:
     from powercore.sky import SkyView
 
     view = SkyView.of(scenario)
@@ -119,7 +119,7 @@ def _solar(scenario: Scenario, _: list[str], is_json: bool) -> int:
         for owner, array in arrays_of(scenario)
         for sky in SKIES[1:]
     ]
-    if is_json:
+    if "--json" in options:
         _print_json(rows)
         return 0
     for row in rows:
@@ -130,9 +130,9 @@ def _solar(scenario: Scenario, _: list[str], is_json: bool) -> int:
     return 0
 
 
-def _check(scenario: Scenario, _: list[str], is_json: bool) -> int:
+def _check(scenario: Scenario, _: list[str], options: list[str]) -> int:
     found = advice(Problem(scenario))
-    if is_json:
+    if "--json" in options:
         _print_json(found)
     else:
         for one in found:
@@ -141,12 +141,12 @@ def _check(scenario: Scenario, _: list[str], is_json: bool) -> int:
     return 1 if any(one.severity == "stop" for one in found) else 0
 
 
-def _plan(scenario: Scenario, _: list[str], __: bool) -> int:
+def _plan(scenario: Scenario, _: list[str], __: list[str]) -> int:
     print(msgspec.json.encode(construct(Problem(scenario))).decode())
     return 0
 
 
-def _improve(scenario: Scenario, files: list[str], _: bool) -> int:
+def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
     from powercore.rotation.improve import Progress, improve
 
     problem = Problem(scenario)
@@ -155,7 +155,7 @@ def _improve(scenario: Scenario, files: list[str], _: bool) -> int:
         legs = msgspec.json.decode(content, type=tuple[Leg, ...])
     else:
         legs = construct(problem)
-    in_lines, shown = "--lines" in sys.argv, None
+    in_lines, shown = "--lines" in options, None
 
     def tell(progress: Progress) -> bool:
         nonlocal shown
@@ -167,7 +167,7 @@ def _improve(scenario: Scenario, files: list[str], _: bool) -> int:
             print(msgspec.json.encode(line).decode(), file=own, flush=True)
         return True
 
-    kept = [word for word in sys.argv if word.startswith("--keep-until=")]
+    kept = [word for word in options if word.startswith("--keep-until=")]
     until = int(kept[0].partition("=")[2]) if kept else 0
     with _own_stdout() as own:
         found = improve(problem, legs, keep_until_min=until, tell=tell)
@@ -190,7 +190,7 @@ def _own_stdout() -> Iterator[TextIO]:
         os.close(kept)
 
 
-def _verify(scenario: Scenario, files: list[str], _: bool) -> int:
+def _verify(scenario: Scenario, files: list[str], _: list[str]) -> int:
     legs = msgspec.json.decode(Path(files[0]).read_bytes(), type=tuple[Leg, ...])
     report = verify(Problem(scenario), legs)
     for broken in report.broken:
@@ -205,7 +205,7 @@ def _verify(scenario: Scenario, files: list[str], _: bool) -> int:
     return 0 if report.is_valid else 1
 
 
-COMMANDS: dict[str, Callable[[Scenario, list[str], bool], int]] = {
+COMMANDS: dict[str, Callable[[Scenario, list[str], list[str]], int]] = {
     "budget": _budget,
     "solar": _solar,
     "check": _check,

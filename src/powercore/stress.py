@@ -6,21 +6,31 @@ comes and goes, walks that are late, a bay or a source that fails, a battery tha
 flat when it is needed. Futures in which the same walks are late share their legs, so
 they are simulated together; the error of a chance is taken from how much such groups
 differ. Nobody reacts in a future: it says how much rests on somebody who does. All
-draws come from one seed, and every mishap meets the same ones, so that
-rows differ by the mishap alone.
+draws come from one seed, and every mishap meets the same ones, so that rows differ by
+the mishap alone.
 """
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from powercore.budget import Suns
-from powercore.futures import Futures, likely
+from powercore.futures import likely
 from powercore.rotation.explain import without_rounds
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.rotation.problem import (
+    CARRIED,
+    CHARGE,
+    SERVE,
+    WAIT,
+    YARD,
+    Leg,
+    Problem,
+    lives_of,
+)
 from powercore.scenario import FORECAST, NO_SUN
 from powercore.simulate import simulate
 from powercore.stock import low_power
@@ -79,6 +89,20 @@ class Stress:
     error: float
     stations: tuple[Weak, ...]
     rows: tuple[Row, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Change:
+    """A mishap: what is otherwise in all futures; nothing by default."""
+
+    use: float = 1.0
+    flat: str | None = None
+    dead_bays: tuple[str, ...] = ()
+    dead_from_min: int = 0
+    missing_crew: str | None = None
+
+
+AS_PLANNED = Change()
 
 
 def stress(
@@ -143,10 +167,9 @@ def _off_air(
     draw: _Draw,
     *,
     fails: bool,
-    change: Change | None = None,
+    change: Change = AS_PLANNED,
 ) -> tuple[FloatArray, FloatArray]:
     """Minutes off the air, and when it begins, in a group. shapes (each, S)"""
-    change = change or Change()
     futures = likely(
         problem, suns, count=draw.each - 1, seed=draw.seed + 7919 * (draw.group + 1)
     )
@@ -158,8 +181,8 @@ def _off_air(
     start = futures.start_soc.copy()
     if fails:
         start[draw.rng(1).random(start.shape) < BATTERY_FAILS] = 0.0
-    for battery in change.flat:
-        start[:, list(problem.batteries).index(battery)] = 0.0
+    if change.flat is not None:
+        start[:, list(problem.batteries).index(change.flat)] = 0.0
     futures = replace(
         futures,
         demand=futures.demand * change.use,
@@ -171,17 +194,11 @@ def _off_air(
     legs = late(problem, legs, _delays(problem, legs, draw.rng(2)))
     if fails:
         legs = _failing(problem, legs, draw.rng(3))
-    for bays, minute in change.dead_bays:
-        legs = without_bays(legs, bays, minute)
-    for crew in change.missing_crews:
+    legs = without_bays(legs, change.dead_bays, change.dead_from_min)
+    if change.missing_crew is not None:
+        crew = change.missing_crew
         missed = {leg.round for leg in legs if leg.kind == CARRIED and leg.crew == crew}
         legs = without_rounds(problem, legs, missed)
-    return _run(problem, legs, futures)
-
-
-def _run(
-    problem: Problem, legs: Sequence[Leg], futures: Futures
-) -> tuple[FloatArray, FloatArray]:
     runs = simulate(problem, legs, futures)
     return runs.off_air_min, runs.first_off_min
 
@@ -228,15 +245,11 @@ def late(
     A stay at a station, a bay or in the yard that would be over before its battery
     comes is left out.
     """
-    lives: dict[str, list[Leg]] = {}
-    for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
-        lives.setdefault(leg.battery, []).append(leg)
     made = []
-    for life in lives.values():
+    for life in lives_of(legs).values():
         now = 0
-        for number, leg in enumerate(life):
+        for leg, following in zip(life, [*life[1:], None], strict=True):
             end = leg.end_min
-            following = life[number + 1] if number + 1 < len(life) else None
             if leg.kind == SERVE:
                 end += delays.get((leg.place, end), 0)
             elif leg.kind == CARRIED:
@@ -307,16 +320,6 @@ def _weak(problem: Problem, number: int, off: FloatArray, first: FloatArray) -> 
     )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Change:
-    """A mishap: what is otherwise in all futures."""
-
-    use: float = 1.0
-    flat: tuple[str, ...] = ()
-    dead_bays: tuple[tuple[tuple[str, ...], int], ...] = ()
-    missing_crews: tuple[str, ...] = ()
-
-
 def _rows(
     problem: Problem,
     legs: Sequence[Leg],
@@ -331,7 +334,7 @@ def _rows(
     ]
     if len(suns) > 1:
         dark = {NO_SUN: suns[NO_SUN]}
-        rows.insert(1, _row("No sun at all", problem, legs, dark, seed, Change()))
+        rows.insert(1, _row("No sun at all", problem, legs, dark, seed, AS_PLANNED))
     worst = weak[0] if weak else None
     if worst is not None and worst.bad_min >= NOTICED_MIN:
         lower = low_power(problem.stations[worst.station])
@@ -343,7 +346,7 @@ def _rows(
             ),
         )
         name = f"{lower.name} on low power"
-        row = _row(name, Problem(changed), legs, own, seed, Change())
+        row = _row(name, Problem(changed), legs, own, seed, AS_PLANNED)
         rows.append(replace(row, is_cure=True))
     return rows
 
@@ -380,41 +383,32 @@ def _row(
 def _mishaps(problem: Problem, legs: Sequence[Leg]) -> list[tuple[str, Change]]:
     """As planned, and what may happen to this plan: the dearest of each kind."""
     found = [
-        ("As planned", Change()),
+        ("As planned", AS_PLANNED),
         ("Everybody uses 20 % more", Change(use=BUSY)),
     ]
-    charged: dict[str, int] = {}
-    sources: dict[str, int] = {}
+    charged: Counter[str] = Counter()
+    sources: Counter[str] = Counter()
+    served: Counter[str] = Counter()
     for leg in legs:
+        minutes = leg.end_min - leg.start_min
         if leg.kind == CHARGE:
-            minutes = leg.end_min - leg.start_min
-            charged[leg.place] = charged.get(leg.place, 0) + minutes
-            source = problem.bays[leg.place].source
-            sources[source] = sources.get(source, 0) + minutes
+            charged[leg.place] += minutes
+            sources[problem.bays[leg.place].source] += minutes
+        elif leg.kind == SERVE:
+            served[leg.battery] += minutes
     half = problem.span_min // 2
-    if charged:
-        busiest = max(charged, key=lambda key: charged[key])
-        name = f"{problem.bays[busiest].name} dies halfway"
-        found.append((name, Change(dead_bays=(((busiest,), half),))))
-        source = max(sources, key=lambda key: sources[key])
+    for bay, _ in charged.most_common(1):
+        name = f"{problem.bays[bay].name} dies halfway"
+        found.append((name, Change(dead_bays=(bay,), dead_from_min=half)))
+    for source, _ in sources.most_common(1):
         on_it = tuple(b.key for b in problem.bays.values() if b.source == source)
         name = f"{problem.sources[source].name} is out from halfway"
-        found.append((name, Change(dead_bays=((on_it, half),))))
-    served: dict[str, int] = {}
-    for leg in legs:
-        if leg.kind == SERVE:
-            served[leg.battery] = (
-                served.get(leg.battery, 0) + leg.end_min - leg.start_min
-            )
-    if served:
-        busiest = max(served, key=lambda key: served[key])
-        tag = problem.batteries[busiest].tag
-        found.append((f"{tag} is flat at the start", Change(flat=(busiest,))))
-    crews: dict[str, set[int | None]] = {}
-    for leg in legs:
-        if leg.kind == CARRIED:
-            crews.setdefault(leg.crew, set()).add(leg.round)
-    if crews:
-        busiest = max(crews, key=lambda key: len(crews[key]))
-        found.append((f"{busiest} does not come", Change(missing_crews=(busiest,))))
+        found.append((name, Change(dead_bays=on_it, dead_from_min=half)))
+    for battery, _ in served.most_common(1):
+        name = f"{problem.batteries[battery].tag} is flat at the start"
+        found.append((name, Change(flat=battery)))
+    rounds = {(leg.crew, leg.round) for leg in legs if leg.kind == CARRIED}
+    walks = Counter(crew for crew, _ in sorted(rounds, key=lambda one: one[1] or 0))
+    for crew, _ in walks.most_common(1):
+        found.append((f"{crew} does not come", Change(missing_crew=crew)))
     return found

@@ -162,6 +162,7 @@ def _warm_planner(environment: Mapping[str, str]) -> None:
         ["nice", "-n", "15", sys.executable, "-m", "powercore", "improve", example],
         env=dict(environment),
         stdout=subprocess.DEVNULL,
+        start_new_session=True,  # Ctrl-C is for the command, not for this
     )
     stamp.write_text(want)
 

@@ -68,7 +68,8 @@ def resource_request(request: HttpRequest, uid: UUID) -> HttpResponse:
     return render(request, "plan/resource_request.html", context)
 
 
-def _file(content: bytes, kind: str, name: str) -> HttpResponse:
+def file_answer(content: bytes, kind: str, name: str) -> HttpResponse:
+    """Give a file to keep."""
     response = HttpResponse(content, content_type=kind)
     response["Content-Disposition"] = f'attachment; filename="{name}"'
     return response
@@ -83,7 +84,7 @@ def scenario_export(request: HttpRequest, uid: UUID) -> HttpResponse:
     except PowercoreError as error:
         messages.error(request, str(error))
         return redirect(event)
-    return _file(content, "application/json", "scenario.json")
+    return file_answer(content, "application/json", "scenario.json")
 
 
 @require_safe
@@ -91,7 +92,7 @@ def places_export(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Give the places as GeoJSON."""
     event: Event = event_or_404(request, uid)
     content = scenario_files.places_geojson(event)
-    return _file(content, "application/geo+json", "places.geojson")
+    return file_answer(content, "application/geo+json", "places.geojson")
 
 
 @require_safe
@@ -99,7 +100,7 @@ def hours_export(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Give open hours and duties as iCalendar."""
     event = event_or_404(request, uid)
     content = scenario_files.hours_calendar(event)
-    return _file(content, "text/calendar; charset=utf-8", "hours.ics")
+    return file_answer(content, "text/calendar; charset=utf-8", "hours.ics")
 
 
 @require_http_methods(["GET", "POST"])

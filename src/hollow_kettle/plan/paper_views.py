@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-from datetime import UTC
 from uuid import UUID
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
-from django.utils.text import slugify
 from django.views.decorators.http import require_safe
-from icalendar import Calendar
-from icalendar import Event as CalendarEvent
 
-from hollow_kettle.clock import local, real_now
+from hollow_kettle.clock import local
 from hollow_kettle.shelf.paper import SIZES, printed
+from hollow_kettle.shelf.views.prints import pdf
 
 from . import queries
 from .access import event_or_404
+from .calendars import Entry, as_ical
+from .file_views import file_answer
 from .models import Event, Rotation
 
 #: Slips on one sheet of paper.
@@ -29,7 +28,7 @@ def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     event, rotation = _asked(request, uid, number)
     context = _context(event, rotation) | {"stations": event.stations.all()}
     content = printed("plan/paper/round_sheet.html", context, _size(request))
-    return _pdf(content, f"rounds-{rotation.number}")
+    return pdf(content, f"rounds-{rotation.number}")
 
 
 @require_safe
@@ -40,34 +39,27 @@ def slips(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     moves = context["moves"]
     context["sheets"] = [moves[n : n + SLIPS] for n in range(0, len(moves), SLIPS)]
     content = printed("plan/paper/slips.html", context, _size(request))
-    return _pdf(content, f"slips-{rotation.number}")
+    return pdf(content, f"slips-{rotation.number}")
 
 
 @require_safe
 def calendar(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     """All walks as iCalendar (RFC 5545), so that a phone reminds its crew."""
     event, rotation = _asked(request, uid, number)
-    made = Calendar()
-    made.add("prodid", "-//Hollow Kettle//rounds//EN")
-    made.add("version", "2.0")
-    made.add("x-wr-calname", f"{event.name}, rotation {rotation.number}")
-    stamp = real_now().astimezone(UTC)
-    for move in _context(event, rotation)["moves"]:
-        entry = CalendarEvent()
-        minute = round(event.minute_of(move.arrive))
-        entry.add("uid", f"{event.pk}-{move.station.pk}-{minute}@hollow-kettle.invalid")
-        entry.add("dtstamp", stamp)
-        entry.add("dtstart", move.leave.astimezone(UTC))
-        entry.add("dtend", move.back.astimezone(UTC))
-        entry.add("summary", f"{move.crew}: {words_of(move)}")
-        entry.add("location", move.station.name)
-        at = local(move.arrive, event.zone)
-        entry.add("description", f"Be there at {at:%H:%M}.")
-        made.add_component(entry)
-    answer = HttpResponse(made.to_ical(), content_type="text/calendar; charset=utf-8")
+    entries = [
+        Entry(
+            key=f"{event.pk}-{move.station.pk}-{round(event.minute_of(move.arrive))}",
+            words=f"{move.crew}: {words_of(move)}",
+            starts_at=move.leave,
+            ends_at=move.back,
+            location=move.station.name,
+            more=f"Be there at {local(move.arrive, event.zone):%H:%M}.",
+        )
+        for move in _context(event, rotation)["moves"]
+    ]
+    content = as_ical(f"{event.name}, rotation {rotation.number}", entries)
     name = f"rounds-{rotation.number}.ics"
-    answer["Content-Disposition"] = f'attachment; filename="{name}"'
-    return answer
+    return file_answer(content, "text/calendar; charset=utf-8", name)
 
 
 def words_of(move: queries.Move) -> str:
@@ -92,17 +84,9 @@ def _context(event: Event, rotation: Rotation) -> dict:
         "rotation": rotation,
         "moves": moves,
         "lines": [(move, bays.get(move.bay) if move.bay else None) for move in moves],
-        "bays": bays,
-        "crews": event.crews.all(),
     }
 
 
 def _size(request: HttpRequest) -> str:
     size = request.GET.get("size", "a4")
     return size if size in SIZES and size != "a6" else "a4"
-
-
-def _pdf(content: bytes, name: str) -> HttpResponse:
-    answer = HttpResponse(content, content_type="application/pdf")
-    answer["Content-Disposition"] = f'inline; filename="{slugify(name)}.pdf"'
-    return answer

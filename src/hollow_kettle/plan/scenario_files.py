@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, time, timedelta
+from datetime import datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -12,10 +12,8 @@ from django.core.exceptions import ValidationError
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import DatabaseError, transaction
 from django.utils.text import slugify
-from icalendar import Calendar
-from icalendar import Event as CalendarEvent
 
-from hollow_kettle.clock import local, real_now
+from hollow_kettle.clock import local
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentStep, EquipmentType
 from hollow_kettle.shelf.services import record_capacity, save_battery
@@ -28,6 +26,7 @@ from powercore.values import BUS_V, Window, without
 from powercore.wiring import Wire
 
 from . import bridge, services, sun
+from .calendars import Entry, as_ical
 from .models import (
     Crew,
     Event,
@@ -530,30 +529,28 @@ def places_geojson(event: Event) -> bytes:
 
 def hours_calendar(event: Event) -> bytes:
     """Open hours of stations and duties of crews, as iCalendar (RFC 5545)."""
-    calendar = Calendar()
-    calendar.add("prodid", "-//Hollow Kettle//plan//EN")
-    calendar.add("version", "2.0")
-    calendar.add("x-wr-calname", event.name)
-    stamp = real_now()
+    entries = []
     for station in event.stations.prefetch_related("hours__pattern"):
         for hours in station.hours.all():
             words = f"{station.name}: {hours.pattern.name}"
             if hours.step != "full":
                 words += f", {hours.get_step_display()}"
-            entry = _entry(f"hours-{hours.pk}-{event.pk}", words, hours, stamp)
-            entry.add("location", station.name)
-            calendar.add_component(entry)
-    for crew in event.crews.all():
-        words = f"{crew.name} {crew.get_does_display()}"
-        calendar.add_component(_entry(f"crew-{crew.pk}-{event.pk}", words, crew, stamp))
-    return calendar.to_ical()
-
-
-def _entry(uid: str, words: str, row: Any, stamp: datetime) -> CalendarEvent:
-    entry = CalendarEvent()
-    entry.add("uid", f"{uid}@hollow-kettle.invalid")
-    entry.add("dtstamp", stamp.astimezone(UTC))
-    entry.add("dtstart", row.starts_at.astimezone(UTC))
-    entry.add("dtend", row.ends_at.astimezone(UTC))
-    entry.add("summary", words)
-    return entry
+            entries.append(
+                Entry(
+                    key=f"hours-{hours.pk}-{event.pk}",
+                    words=words,
+                    starts_at=hours.starts_at,
+                    ends_at=hours.ends_at,
+                    location=station.name,
+                )
+            )
+    entries += [
+        Entry(
+            key=f"crew-{crew.pk}-{event.pk}",
+            words=f"{crew.name} {crew.get_does_display()}",
+            starts_at=crew.starts_at,
+            ends_at=crew.ends_at,
+        )
+        for crew in event.crews.all()
+    ]
+    return as_ical(event.name, entries)

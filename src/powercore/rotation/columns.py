@@ -39,14 +39,9 @@ _TINY = 1e-7
 
 @dataclass(frozen=True, slots=True)
 class Bound:
-    """What no table can be worth more than, and how it was come by."""
+    """What no table can be worth more than."""
 
     value: float
-    #: What the chosen tours are worth in the linear program.
-    master: float
-    tours: int
-    #: Whether no further tour was worth joining.
-    is_closed: bool
     #: Prices of the rows at which it holds.
     prices: FloatArray
 
@@ -256,27 +251,23 @@ class Master:
         plain = np.ones((self.stations, self.count))
         return tours.best_tour(b, self.arrays, plain, fees, left, is_bound, room)
 
-    def stops_at(self, prices: FloatArray) -> FloatArray:
-        """Rows that stops use at some prices: those that pay are made."""
-        usage = np.zeros(self.rows)
+    def stops_at(self, prices: FloatArray) -> list[tuple[np.ndarray, float]]:
+        """Stops that pay at some prices: their rows, and what is gained by each."""
+        found = []
         for rows in self.stop_rows:
             s, i = divmod(int(rows[0]) - self.at_come, self.count)
             gain = prices[rows[0]] + prices[rows[1]] - prices[rows[2:]].sum()
             if self.table.duty[s, i] and gain > self.table.stop_price:
-                usage[rows[:2]] -= 1.0
-                usage[rows[2:]] += 1.0
-        return usage
+                found.append((rows, float(gain) - self.table.stop_price))
+        return found
 
     def rented(self, prices: FloatArray) -> float:
         """What all places, crews and sources are rented for, stops included."""
         limits = self.limits.copy()
         limits[: self.batteries] = 0.0
         total = float((prices * limits)[prices > 0].sum())
-        for rows in self.stop_rows:
-            s, i = divmod(int(rows[0]) - self.at_come, self.count)
-            if self.table.duty[s, i]:
-                gain = prices[rows[0]] + prices[rows[1]] - prices[rows[2:]].sum()
-                total += max(0.0, float(gain) - self.table.stop_price)
+        for _, gain in self.stops_at(prices):
+            total += gain
         return total
 
 
@@ -287,8 +278,8 @@ def _by_energy(master: Master, wh: float, charge: float) -> FloatArray:
     holds = table.holds_wh.mean(axis=0) if table.stations else np.zeros(0)
     bay_wh = (table.bulk * holds).max(axis=1, initial=0.0)
     prices = np.zeros(master.rows)
-    scale = np.array([row.max(initial=0.0) for row in table.worth / _need(table)])
-    wh *= float(scale.max(initial=0.0))
+    need_wh = np.where(table.need_wh > 0, table.need_wh, np.inf)
+    wh *= float((table.worth / need_wh).max(initial=0.0))
     rent = np.maximum(0.0, table.worth - wh * table.need_wh)
     prices[master.at_station : master.at_bay] = rent.ravel()
     slots = charge * wh * bay_wh[:, None] * hours[None, :] * table.is_on
@@ -297,16 +288,7 @@ def _by_energy(master: Master, wh: float, charge: float) -> FloatArray:
     return prices
 
 
-def _need(table: Timetable) -> FloatArray:
-    return np.where(table.need_wh > 0, table.need_wh, np.inf)
-
-
-def climb(
-    master: Master,
-    target: float,
-    *,
-    rounds: int = 20,
-) -> FloatArray:
+def climb(master: Master, target: float, *, rounds: int = 20) -> FloatArray:
     """
     Good prices without any linear program, by deflected subgradients.
 
@@ -320,22 +302,21 @@ def climb(
     float array, shape (rows,)
         The prices at which the sum of earnings and rents was lowest.
     """
+    starts = [
+        _by_energy(master, wh, charge) for wh in WH_PRICES for charge in (0.85, 1.0)
+    ]
     best, best_prices = min(
-        (
-            (_earn(master, prices)[0], prices)
-            for prices in (
-                _by_energy(master, wh, charge)
-                for wh in WH_PRICES
-                for charge in (0.85, 1.0)
-            )
-        ),
+        ((_earn(master, prices)[0], prices) for prices in starts),
         key=lambda pair: pair[0],
     )
     prices, way = best_prices, np.zeros(master.rows)
     reach, since = 1.0, 0
     for number in range(rounds):
         total, wanted = _earn(master, prices)
-        usage = master.stops_at(prices)
+        usage = np.zeros(master.rows)
+        for rows, _ in master.stops_at(prices):
+            usage[rows[:2]] -= 1.0
+            usage[rows[2:]] += 1.0
         for b, at in enumerate(wanted):
             rows, values, _ = master.column(b, at)
             np.add.at(usage, rows, values)
@@ -392,7 +373,6 @@ def prove(
     for b, at in enumerate(wanted):
         master.add(b, at)
     scale = _scale(master, centre)
-    value, is_closed = best, False
     for _ in range(rounds):
         try:
             value, prices = master.solve(centre, trust * scale)
@@ -409,26 +389,27 @@ def prove(
         elif real < 0.1 * foreseen:
             trust = max(1e-4, trust * 0.8)
         if foreseen < 1e-4 * max(1.0, abs(best)) or not any(gained):
-            is_closed = trust >= 1.0 or foreseen <= 0
-            if is_closed or trust < 1e-3:
+            if trust >= 1.0 or foreseen <= 0 or trust < 1e-3:
                 break
             trust = min(1.0, 2 * trust)
         if not go_on():
             break
     places = 1 + master.stations + master.bays
     room = tours.workspace(master.count, places, PROVEN)
-    fees = master.fees(centre)
-    proven = master.rented(centre) + sum(
-        master.priced(b, fees, room, is_bound=True)[1] for b in range(master.batteries)
-    )
-    return Bound(proven, value, len(master.known), is_closed, centre)
+    return Bound(_earn(master, centre, room, is_bound=True)[0], centre)
 
 
-def _earn(master: Master, prices: FloatArray) -> tuple[float, list[IntArray]]:
+def _earn(
+    master: Master,
+    prices: FloatArray,
+    room: tours.Room | None = None,
+    *,
+    is_bound: bool = False,
+) -> tuple[float, list[IntArray]]:
     """What everything is worth at some prices, and each battery's best tour."""
     fees, total, wanted = master.fees(prices), master.rented(prices), []
     for b in range(master.batteries):
-        at, worth = master.priced(b, fees, master.room, is_bound=False)
+        at, worth = master.priced(b, fees, room or master.room, is_bound=is_bound)
         total += worth
         wanted.append(at)
     return total, wanted

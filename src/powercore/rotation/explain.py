@@ -10,8 +10,16 @@ from __future__ import annotations
 from collections.abc import Sequence, Set
 from dataclasses import dataclass, replace
 
-from powercore.rotation.objective import Key, key_of
-from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Leg, Problem
+from powercore.rotation.objective import Key, key_of, thin_min
+from powercore.rotation.problem import (
+    CARRIED,
+    SERVE,
+    WAIT,
+    YARD,
+    Leg,
+    Problem,
+    lives_of,
+)
 from powercore.rotation.verify import Report, verify
 
 
@@ -38,7 +46,7 @@ class Why:
     #: How many could go instead, and why others can't.
     able: int
     refused: tuple[tuple[str, str], ...]
-    #: When what is there would fall to its reserve, and how full it is then.
+    #: What is taken away instead, and how full it is by then.
     relieved: str | None
     relieved_soc: float | None
 
@@ -56,62 +64,63 @@ def explain(problem: Problem, legs: Sequence[Leg], leg: Leg) -> Why:
     leg : Leg
         One of its serving legs.
     """
-    base = verify(problem, legs)
-    before = next(
-        (
-            one
-            for one in legs
-            if one.battery == leg.battery and one.end_min == leg.start_min
-        ),
-        None,
-    )
+    base = _Tried.of(problem, legs)
+    own = lives_of(legs)[leg.battery]
+    before = next((one for one in own if one.end_min == leg.start_min), None)
     skipped = None
     if before is not None and before.kind == CARRIED:
-        skipped = _cost(
-            problem, legs, base, without_rounds(problem, legs, {before.round})
-        )
+        alone = without_rounds(problem, legs, {before.round})
+        skipped = _Tried.of(problem, alone).cost(base)
     able, refused = _others(problem, legs, leg, before)
-    tried = []
-    for battery in able:
-        changed = _exchanged(legs, leg, battery)
-        report = verify(problem, changed)
-        if report.is_valid:
-            tried.append((key_of(problem, changed, report.outcome), battery, changed))
-    best = min(tried, default=None, key=_first)
-    old = next(
-        (
-            number
-            for number, one in enumerate(legs)
-            if (one.kind, one.place, one.end_min) == (SERVE, leg.place, leg.start_min)
-        ),
-        None,
-    )
+    tried = {
+        battery: _Tried.of(problem, _exchanged(legs, leg, battery)) for battery in able
+    }
+    valid = {battery: one for battery, one in tried.items() if one.report.is_valid}
+    second = min(valid, default=None, key=lambda battery: (valid[battery].key, battery))
+    relieved = [
+        (one.battery, soc)
+        for one, (_, soc) in zip(legs, base.report.outcome.leg_soc, strict=True)
+        if (one.kind, one.place, one.end_min) == (SERVE, leg.place, leg.start_min)
+    ]
     return Why(
         skipped=skipped,
-        second=best[1] if best else None,
-        second_cost=_cost(problem, legs, base, best[2]) if best else None,
-        able=len(tried),
+        second=second,
+        second_cost=valid[second].cost(base) if second else None,
+        able=len(valid),
         refused=refused,
-        relieved=legs[old].battery if old is not None else None,
-        relieved_soc=base.outcome.leg_soc[old][1] if old is not None else None,
+        relieved=relieved[0][0] if relieved else None,
+        relieved_soc=relieved[0][1] if relieved else None,
     )
 
 
-def _first(tried: tuple[Key, str, list[Leg]]) -> tuple[Key, str]:
-    return tried[0], tried[1]
+@dataclass(frozen=True, slots=True)
+class _Tried:
+    """A rotation, replayed."""
 
+    report: Report
+    key: Key
+    thin_min: float
 
-def _cost(
-    problem: Problem, legs: Sequence[Leg], base: Report, changed: Sequence[Leg]
-) -> Cost:
-    before, after = base.outcome, verify(problem, changed).outcome
-    key, new = key_of(problem, legs, before), key_of(problem, changed, after)
-    return Cost(
-        off_air_min=after.total_min("off_air") - before.total_min("off_air"),
-        unserved_wh=after.unserved_wh - before.unserved_wh,
-        reserve_min=after.total_min("reserve") - before.total_min("reserve"),
-        thin_min=new[-3] - key[-3],
-    )
+    @classmethod
+    def of(cls, problem: Problem, legs: Sequence[Leg]) -> _Tried:
+        """Replay a rotation, whether it breaks a rule or not."""
+        report = verify(problem, legs)
+        outcome = report.outcome
+        return cls(
+            report,
+            key_of(problem, legs, outcome),
+            float(round(thin_min(problem, legs, outcome))),
+        )
+
+    def cost(self, base: _Tried) -> Cost:
+        """What it costs against another."""
+        before, after = base.report.outcome, self.report.outcome
+        return Cost(
+            off_air_min=after.total_min("off_air") - before.total_min("off_air"),
+            unserved_wh=after.unserved_wh - before.unserved_wh,
+            reserve_min=after.total_min("reserve") - before.total_min("reserve"),
+            thin_min=self.thin_min - base.thin_min,
+        )
 
 
 def _others(
@@ -119,16 +128,9 @@ def _others(
 ) -> tuple[list[str], tuple[tuple[str, str], ...]]:
     """Batteries in the yard all the while that could go, and why others can't."""
     start = before.start_min if before is not None else leg.start_min
-    end = max(
-        [leg.end_min]
-        + [
-            one.end_min
-            for one in legs
-            if one.battery == leg.battery
-            and one.kind == CARRIED
-            and one.start_min == leg.end_min
-        ]
-    )
+    own = lives_of(legs)[leg.battery]
+    home = next((one for one in own if one.start_min == leg.end_min), None)
+    end = home.end_min if home is not None and home.kind == CARRIED else leg.end_min
     able, refused = [], []
     for one in legs:
         is_there = one.start_min <= start and end <= one.end_min
@@ -186,9 +188,7 @@ def without_rounds(
     The battery in place stays until the next walk that does, and what was to be
     brought stays in the yard.
     """
-    lives: dict[str, list[Leg]] = {}
-    for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
-        lives.setdefault(leg.battery, []).append(leg)
+    lives = lives_of(legs)
     stops = {
         (leg.place, minute)
         for life in lives.values()

@@ -6,6 +6,7 @@ Planner and verifier share this and nothing else.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -39,6 +40,14 @@ class Leg:
     end_min: int
     crew: str = ""
     round: int | None = None
+
+
+def lives_of(legs: Sequence[Leg]) -> dict[str, list[Leg]]:
+    """Each battery's legs in order of time."""
+    lives: dict[str, list[Leg]] = {}
+    for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
+        lives.setdefault(leg.battery, []).append(leg)
+    return lives
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -176,7 +176,7 @@ def timetable(
         left_price=prices.left,
         holds_wh=_numbers(feeds, batteries, lambda feed, _: feed.capacity_wh),
         floor=_numbers(feeds, batteries, lambda feed, _: feed.floor_soc),
-        reserve=_wanted(problem, _numbers(feeds, batteries, _reserve), feeds),
+        reserve=_wanted(problem, feeds),
         bulk=_numbers(models, batteries, lambda m, b: m.bulk / b.pack.trusted_ah),
         tail=_numbers(models, batteries, lambda m, b: m.tail / b.pack.trusted_ah),
         taper_h=_numbers(models, batteries, lambda m, _: m.taper_h),
@@ -204,21 +204,17 @@ def timetable(
     )
 
 
-def _reserve(feed: Feed, _: BatteryPlan) -> float:
-    return feed.reserve_soc
-
-
-def _wanted(
-    problem: Problem, reserve: FloatArray, feeds: Sequence[Sequence[Feed]]
-) -> FloatArray:
+def _wanted(problem: Problem, feeds: Sequence[Sequence[Feed]]) -> FloatArray:
     """The reserve, and above it what a station uses in the slack a relief wants."""
     hours = SLACK_LATENESS * problem.scenario.lateness_min / 60
+    wanted = np.zeros((len(feeds), len(problem.batteries)))
     for number, (row, key) in enumerate(zip(feeds, problem.stations, strict=True)):
         watts = problem.demand_w[key]
         mean_w = float(watts[watts > 0].mean()) if (watts > 0).any() else 0.0
-        more = [hours * mean_w / feed.capacity_wh for feed in row]
-        reserve[number] = np.minimum(reserve[number] + more, 1.0)
-    return reserve
+        for battery, feed in enumerate(row):
+            more = hours * mean_w / feed.capacity_wh
+            wanted[number, battery] = min(feed.reserve_soc + more, 1.0)
+    return wanted
 
 
 def _numbers(

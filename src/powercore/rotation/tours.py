@@ -63,6 +63,34 @@ class Arrays(NamedTuple):
     start_soc: FloatArray
 
 
+class State(NamedTuple):
+    """
+    A whole table under way: every battery's tour, and what they leave for others.
+
+    Shapes: B batteries, P intervals, S stations, Y bays, Q sources.
+    """
+
+    #: Where batteries are, (B, P), and with what, (B, P + 1).
+    at: IntArray
+    soc: FloatArray
+    #: What they serve and take from below reserve, what their bays draw. (B, P)
+    share: FloatArray
+    below: FloatArray
+    watts: FloatArray
+    #: What they take from stores, (B, Q).
+    took: FloatArray
+    #: 0 where nobody is, infinite where somebody is. (S, P) and (Y, P)
+    rent_s: FloatArray
+    rent_y: FloatArray
+    #: What is left of each source. (Q, P) and (Q,)
+    power_w: FloatArray
+    store_wh: FloatArray
+    #: How many come to or leave a station at a point, (S, P + 1), and walks under
+    #: way in each minute.
+    stops: IntArray
+    used: IntArray
+
+
 def arrays_of(table: Timetable) -> Arrays:
     """Return a timetable's arrays for the compiled search."""
     own = {name: getattr(table, name) for name in Arrays._fields if name != "prices"}
@@ -111,6 +139,36 @@ def charged(
 
 
 @compiled
+def charge_on(
+    soc: float,
+    hours: float,
+    bulk: float,
+    tail: float,
+    taper_h: float,
+    w_per_rate: float,
+    store_wh: float,
+) -> tuple[float, float, float]:
+    """
+    Charge a battery on a bay whose source runs and has so much in its store.
+
+    Returns
+    -------
+    after, watts, taken_wh : float
+        Its charge then, what it asks for at first, and what it takes out of the
+        store; nothing is taken out of one without end.
+    """
+    watts = charge_rate(soc, bulk, tail, taper_h) * w_per_rate
+    after = charged(soc, hours, bulk, tail, taper_h)
+    if store_wh >= _STORE:
+        return after, watts, 0.0
+    wanted = (after - soc) * w_per_rate
+    given = min(wanted, max(0.0, store_wh))
+    if wanted > 0.0:
+        after = soc + (after - soc) * given / wanted
+    return after, watts, given
+
+
+@compiled
 def crew_is_free(minute: int, walk: int, used: IntArray, crews: IntArray) -> bool:
     """Whether one more walk that is at its station at a minute finds a crew."""
     first, last = max(0, minute - walk), min(used.size, minute + walk)
@@ -118,16 +176,10 @@ def crew_is_free(minute: int, walk: int, used: IntArray, crews: IntArray) -> boo
 
 
 @compiled
-def stop_prices(
-    price: float,
-    points: IntArray,
-    walk: IntArray,
-    duty: BoolArray,
-    stops: IntArray,
-    used: IntArray,
-    crews: IntArray,
-) -> FloatArray:
+def stop_prices(t: Arrays, state: State) -> FloatArray:
     """What a stop costs at each station and point: 0 where somebody comes anyway."""
+    points, walk, duty, crews = t.points, t.walk_min, t.duty, t.crews
+    stops, used, price = state.stops, state.used, t.prices[0]
     found = np.empty(stops.shape)
     for s in range(stops.shape[0]):
         for i in range(stops.shape[1]):
@@ -243,11 +295,10 @@ def best_tour(
     """
     points, need_wh, worth = t.points, t.need_wh, t.worth
     reserve_price, prices = t.reserve_price, t.prices
-    holds_wh, floor, reserve, bulk = t.holds_wh, t.floor, t.reserve, t.bulk
-    tail = t.tail
-    taper_h, w_per_rate, is_on = t.taper_h, t.w_per_rate, t.is_on
+    holds_wh, floor, reserve, is_on = t.holds_wh, t.floor, t.reserve, t.is_on
+    bulk, tail, taper_h, w_per_rate = t.bulk, t.tail, t.taper_h, t.w_per_rate
     source_of = t.source_of
-    stores, watched, out_from, back_at = t.store_wh, t.watched, t.out_from, t.back_at
+    watched, out_from, back_at = t.watched, t.out_from, t.back_at
     may, start_at, start_soc = t.may, t.start_at, t.start_soc
     rent_s, rent_y, come, go, watt_fee, wh_fee = fees
     power_w, store_wh = left
@@ -258,7 +309,7 @@ def best_tour(
     buckets = a_val.shape[2]
     bay_price, left_price = prices[1], prices[2]
     count = points.size - 1
-    stations, bays = need_wh.shape[0], bulk.shape[0]
+    stations, bays = need_wh.shape[0], t.bulk.shape[0]
     places = 1 + stations + bays
     a_val[:] = _NEVER
     has[:] = False
@@ -361,19 +412,20 @@ def best_tour(
                     value -= rent_y[y, i]
                 if p > stations and is_on[y, i]:
                     q = source_of[y]
-                    rate = charge_rate(soc, bulk[y, b], tail[y, b], taper_h[y, b])
-                    asked_w = rate * w_per_rate[b]
+                    after, asked_w, given = charge_on(
+                        soc,
+                        hours,
+                        bulk[y, b],
+                        tail[y, b],
+                        taper_h[y, b],
+                        w_per_rate[b],
+                        store_wh[q] - took,
+                    )
                     if asked_w > power_w[q, i] + 1e-7:
                         continue
+                    took += given
                     value -= watt_fee[q, i] * asked_w
-                    after = charged(soc, hours, bulk[y, b], tail[y, b], taper_h[y, b])
-                    if stores[q] < _STORE:
-                        wanted = (after - soc) * w_per_rate[b]
-                        given = min(wanted, max(0.0, store_wh[q] - took))
-                        if wanted > 0.0:
-                            after = soc + (after - soc) * given / wanted
-                        took += given
-                        value -= wh_fee[q] * given
+                    value -= wh_fee[q] * given
                 to = min(buckets - 1, int(after * buckets))
                 old = a_val[i + 1, p, to]
                 if is_bound and old > _DEAD:
@@ -450,11 +502,8 @@ def walk_through(
     """
     points, need_wh = t.points, t.need_wh
     holds_wh, floor, reserve = t.holds_wh, t.floor, t.reserve
-    bulk, tail, taper_h, w_per_rate = t.bulk, t.tail, t.taper_h, t.w_per_rate
-    is_on, source_of = t.is_on, t.source_of
-    stores, start_soc = t.store_wh, t.start_soc
     stations = need_wh.shape[0]
-    soc[0] = start_soc[b]
+    soc[0] = t.start_soc[b]
     for i in range(at.size):
         share[i], below[i], watts[i] = 0.0, 0.0, 0.0
         p, now = at[i], soc[i]
@@ -466,54 +515,85 @@ def walk_through(
             )
         elif p > stations:
             y = p - 1 - stations
-            if is_on[y, i]:
-                q = source_of[y]
+            if t.is_on[y, i]:
+                q = t.source_of[y]
                 hours = (points[i + 1] - points[i]) / 60.0
-                rate = charge_rate(now, bulk[y, b], tail[y, b], taper_h[y, b])
-                watts[i] = rate * w_per_rate[b]
-                after = charged(now, hours, bulk[y, b], tail[y, b], taper_h[y, b])
-                if stores[q] < _STORE:
-                    wanted = (after - now) * w_per_rate[b]
-                    given = min(wanted, max(0.0, store_wh[q]))
-                    if wanted > 0.0:
-                        after = now + (after - now) * given / wanted
-                    store_wh[q] -= given
+                after, watts[i], given = charge_on(
+                    now,
+                    hours,
+                    t.bulk[y, b],
+                    t.tail[y, b],
+                    t.taper_h[y, b],
+                    t.w_per_rate[b],
+                    store_wh[q],
+                )
+                store_wh[q] -= given
         soc[i + 1] = after
 
 
 @compiled
-def lay(
-    b: int,
-    sign: int,
-    at: IntArray,
-    t: Arrays,
-    watts: FloatArray,
-    took: FloatArray,
-    rent_s: FloatArray,
-    rent_y: FloatArray,
-    power_w: FloatArray,
-    store_wh: FloatArray,
-    stops: IntArray,
-    used: IntArray,
-) -> bool:
+def laid(at: IntArray, t: Arrays) -> State:
+    """Return a table with all its tours laid out."""
+    batteries, count = at.shape
+    stations, bays, sources = t.need_wh.shape[0], t.bulk.shape[0], t.most_w.size
+    power_w = np.zeros((sources, count))
+    for q in range(sources):
+        power_w[q] = t.most_w[q]
+    state = State(
+        at.copy(),
+        np.zeros((batteries, count + 1)),
+        np.zeros((batteries, count)),
+        np.zeros((batteries, count)),
+        np.zeros((batteries, count)),
+        np.zeros((batteries, sources)),
+        np.zeros((stations, count)),
+        np.zeros((bays, count)),
+        power_w,
+        t.store_wh.copy(),
+        np.zeros((stations, count + 1), dtype=np.int64),
+        np.zeros(t.crews.size, dtype=np.int64),
+    )
+    for b in range(batteries):
+        put(b, at[b], t, state)
+    return state
+
+
+@compiled
+def put(b: int, at: IntArray, t: Arrays, state: State) -> bool:
     """
-    Put a tour on the table (`sign` 1) or take it off it (-1).
+    Give a battery that is off the table a tour, and put it on.
 
     False when a walk of it finds no crew; the table then counts it all the same.
     """
-    points, source_of, walk, crews = t.points, t.source_of, t.walk_min, t.crews
-    stations = t.need_wh.shape[0]
-    fits = True
+    state.at[b] = at
+    left = state.store_wh.copy()
+    walk_through(
+        b, at, t, left, state.soc[b], state.share[b], state.below[b], state.watts[b]
+    )
+    state.took[b] = state.store_wh - left
+    return lay(b, 1, t, state)
+
+
+@compiled
+def lay(b: int, sign: int, t: Arrays, state: State) -> bool:
+    """
+    Put a battery's tour on the table (`sign` 1) or take it off it (-1).
+
+    False when a walk of it finds no crew; the table then counts it all the same.
+    """
+    points, walk, used, stops = t.points, t.walk_min, state.used, state.stops
+    at, stations, fits = state.at[b], t.need_wh.shape[0], True
+    rent = np.inf if sign > 0 else 0.0
     for i in range(at.size):
         p = at[i]
         if 0 < p <= stations:
-            rent_s[p - 1, i] = 0.0 if sign < 0 else np.inf
+            state.rent_s[p - 1, i] = rent
         elif p > stations:
             y = p - 1 - stations
-            rent_y[y, i] = 0.0 if sign < 0 else np.inf
-            power_w[source_of[y], i] -= sign * watts[i]
-    for q in range(store_wh.size):
-        store_wh[q] -= sign * took[q]
+            state.rent_y[y, i] = rent
+            state.power_w[t.source_of[y], i] -= sign * state.watts[b, i]
+    for q in range(state.store_wh.size):
+        state.store_wh[q] -= sign * state.took[b, q]
     for i in range(1, at.size):
         if at[i] == at[i - 1]:
             continue
@@ -523,7 +603,7 @@ def lay(
             s = p - 1
             if sign > 0:
                 if stops[s, i] == 0:
-                    if not crew_is_free(points[i], walk[s], used, crews):
+                    if not crew_is_free(points[i], walk[s], used, t.crews):
                         fits = False
                     _walk(points[i], walk[s], 1, used)
                 stops[s, i] += 1
@@ -541,15 +621,9 @@ def _walk(minute: int, walk: int, sign: int, used: IntArray) -> None:
 
 
 @compiled
-def value_of(
-    at: IntArray,
-    soc: FloatArray,
-    share: FloatArray,
-    below: FloatArray,
-    stops: IntArray,
-    t: Arrays,
-) -> float:
+def value_of(state: State, t: Arrays) -> float:
     """What a whole table is worth: served, less reserve, stops and bay changes."""
+    at, share, below, stops = state.at, state.share, state.below, state.stops
     worth, reserve_price, prices = t.worth, t.reserve_price, t.prices
     stations = worth.shape[0]
     total = 0.0
@@ -561,7 +635,7 @@ def value_of(
                 total -= below[b, i] * reserve_price[p - 1]
             if i > 0 and p != at[b, i - 1]:
                 total -= prices[1] * ((p > stations) + (at[b, i - 1] > stations))
-        total += prices[2] * soc[b, at.shape[1]]
+        total += prices[2] * state.soc[b, at.shape[1]]
     for s in range(stations):
         for i in range(1, stops.shape[1]):
             if stops[s, i] > 0:
@@ -570,17 +644,11 @@ def value_of(
 
 
 @compiled
-def _chosen(
-    count: int,
-    at: IntArray,
-    share: FloatArray,
-    t: Arrays,
-    rent_s: FloatArray,
-    batteries: int,
-) -> IntArray:
+def _chosen(count: int, t: Arrays, state: State) -> IntArray:
     """Related batteries: around one stretch of one station, and some at random."""
-    worth = t.worth
+    worth, at = t.worth, state.at
     stations, intervals = worth.shape
+    batteries = at.shape[0]
     picked = np.full(count, -1, dtype=np.int64)
     n = 0
     # A stretch: where something is not served, when there is such; else any.
@@ -589,13 +657,13 @@ def _chosen(
         lost = np.zeros((stations, intervals))
         for x in range(stations):
             for j in range(intervals):
-                if rent_s[x, j] < np.inf:
+                if state.rent_s[x, j] < np.inf:
                     lost[x, j] = worth[x, j]
         for b in range(batteries):
             for j in range(intervals):
                 p = at[b, j]
                 if 0 < p <= stations:
-                    lost[p - 1, j] = (1.0 - share[b, j]) * worth[p - 1, j]
+                    lost[p - 1, j] = (1.0 - state.share[b, j]) * worth[p - 1, j]
         total = lost.sum()
         if total > 1e-9:
             mark = np.random.random() * total
@@ -615,21 +683,14 @@ def _chosen(
             if not 0 <= j < intervals:
                 continue
             for b in range(batteries):
-                if at[b, j] == s + 1 and n < count:
-                    is_new = True
-                    for m in range(n):
-                        is_new = is_new and picked[m] != b
-                    if is_new:
-                        picked[n] = b
-                        n += 1
+                if at[b, j] == s + 1 and n < count and not np.any(picked == b):
+                    picked[n] = b
+                    n += 1
     for _ in range(50 * count):
         if n >= count:
             break
         b = np.random.randint(batteries)
-        is_new = True
-        for m in range(n):
-            is_new = is_new and picked[m] != b
-        if is_new:
+        if not np.any(picked == b):
             picked[n] = b
             n += 1
     return picked[:n]
@@ -686,82 +747,37 @@ def search(
         What it is worth.
     """
     np.random.seed(seed)
-    points, need_wh, worth, prices = t.points, t.need_wh, t.worth, t.prices
-    most_w, stores, walk, duty = t.most_w, t.store_wh, t.walk_min, t.duty
-    crews = t.crews
     batteries, count = at.shape
-    stations, bays, sources = need_wh.shape[0], t.bulk.shape[0], most_w.size
-    at = at.copy()
-    soc = np.zeros((batteries, count + 1))
-    share, below = np.zeros((batteries, count)), np.zeros((batteries, count))
-    watts = np.zeros((batteries, count))
-    took = np.zeros((batteries, sources))
-    rent_s, rent_y = np.zeros((stations, count)), np.zeros((bays, count))
+    stations, bays, sources = t.need_wh.shape[0], t.bulk.shape[0], t.most_w.size
+    state = laid(at, t)
+    value = value_of(state, t)
+    best_at, best_value = state.at.copy(), value
+    start_heat = heat * t.worth.sum()
     no_watt_fee, no_wh_fee = np.zeros((sources, count)), np.zeros(sources)
-    power_w = np.zeros((sources, count))
-    for q in range(sources):
-        power_w[q] = most_w[q]
-    store_wh = stores.copy()
-    stops = np.zeros((stations, count + 1), dtype=np.int64)
-    used = np.zeros(crews.size, dtype=np.int64)
-    for b in range(batteries):
-        left = store_wh.copy()
-        walk_through(b, at[b], t, left, soc[b], share[b], below[b], watts[b])
-        took[b] = store_wh - left
-        lay(
-            b,
-            1,
-            at[b],
-            t,
-            watts[b],
-            took[b],
-            rent_s,
-            rent_y,
-            power_w,
-            store_wh,
-            stops,
-            used,
-        )
-    value = value_of(at, soc, share, below, stops, t)
-    best_at, best_value = at.copy(), value
-    start_heat = heat * worth.sum()
     plain, interest = np.ones((stations, count)), np.ones((stations, count))
     room = workspace(count, 1 + stations + bays, buckets)
     has_rents = rents[0].sum() > 0.0
     for number in range(rounds):
         limit = start_heat * (1.0 - number / rounds) ** 3
         size = min(batteries, 1 + np.random.randint(most))
-        picked = _chosen(size, at, share, t, rent_s, batteries)
+        picked = _chosen(size, t, state)
         np.random.shuffle(picked)
         kept = (
-            at[picked].copy(),
-            soc[picked].copy(),
-            share[picked].copy(),
-            below[picked].copy(),
-            watts[picked].copy(),
-            took[picked].copy(),
+            state.at[picked],
+            state.soc[picked],
+            state.share[picked],
+            state.below[picked],
+            state.watts[picked],
+            state.took[picked],
         )
         for b in picked:
-            lay(
-                b,
-                -1,
-                at[b],
-                t,
-                watts[b],
-                took[b],
-                rent_s,
-                rent_y,
-                power_w,
-                store_wh,
-                stops,
-                used,
-            )
+            lay(b, -1, t, state)
         fits = True
         for n in range(picked.size):
             b = picked[n]
-            price = stop_prices(prices[0], points, walk, duty, stops, used, crews)
+            price = stop_prices(t, state)
             factor = plain
-            asked_s, asked_y = rent_s, rent_y
+            asked_s, asked_y = state.rent_s, state.rent_y
             if n < picked.size - 1:
                 _interests(interest, count)
                 factor = interest
@@ -770,75 +786,35 @@ def search(
                     for s in range(stations):
                         for i in range(count):
                             interest[s, i] = 1.0 if interest[s, i] > 0.0 else 0.0
-                    asked_s = rent_s + weight * rents[0]
-                    asked_y = rent_y + weight * rents[1]
-            at[b], earned = best_tour(
+                    asked_s = state.rent_s + weight * rents[0]
+                    asked_y = state.rent_y + weight * rents[1]
+            tour, earned = best_tour(
                 b,
                 t,
                 factor,
                 (asked_s, asked_y, price, price, no_watt_fee, no_wh_fee),
-                (power_w, store_wh),
+                (state.power_w, state.store_wh),
                 False,
                 room,
             )
-            fits = fits and earned > _DEAD
-            left = store_wh.copy()
-            walk_through(b, at[b], t, left, soc[b], share[b], below[b], watts[b])
-            took[b] = store_wh - left
-            fits = (
-                lay(
-                    b,
-                    1,
-                    at[b],
-                    t,
-                    watts[b],
-                    took[b],
-                    rent_s,
-                    rent_y,
-                    power_w,
-                    store_wh,
-                    stops,
-                    used,
-                )
-                and fits
-            )
-        new = value_of(at, soc, share, below, stops, t)
+            fits = put(b, tour, t, state) and fits and earned > _DEAD
+        new = value_of(state, t)
         if fits and new >= value - limit * np.random.random():
             value = new
             if value > best_value + 1e-9:
-                best_at, best_value = at.copy(), value
+                best_at, best_value = state.at.copy(), value
             continue
         for b in picked:
-            lay(
-                b,
-                -1,
-                at[b],
-                t,
-                watts[b],
-                took[b],
-                rent_s,
-                rent_y,
-                power_w,
-                store_wh,
-                stops,
-                used,
-            )
+            lay(b, -1, t, state)
+        # As it was: put anew, batteries might share a store in another way.
         for n in range(picked.size):
             b = picked[n]
-            at[b], soc[b], share[b] = kept[0][n], kept[1][n], kept[2][n]
-            below[b], watts[b], took[b] = kept[3][n], kept[4][n], kept[5][n]
-            lay(
-                b,
-                1,
-                at[b],
-                t,
-                watts[b],
-                took[b],
-                rent_s,
-                rent_y,
-                power_w,
-                store_wh,
-                stops,
-                used,
+            state.at[b], state.soc[b], state.share[b] = (
+                kept[0][n],
+                kept[1][n],
+                kept[2][n],
             )
+            state.below[b], state.watts[b] = kept[3][n], kept[4][n]
+            state.took[b] = kept[5][n]
+            lay(b, 1, t, state)
     return best_at, best_value

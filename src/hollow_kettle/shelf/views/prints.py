@@ -17,7 +17,8 @@ from hollow_kettle.shelf.models import Asset
 from .kits import kit_or_404
 
 
-def _pdf(content: bytes, name: str) -> HttpResponse:
+def pdf(content: bytes, name: str) -> HttpResponse:
+    """Show a page on paper."""
     response = HttpResponse(content, content_type="application/pdf")
     response["Content-Disposition"] = f'inline; filename="{name}.pdf"'
     return response
@@ -50,7 +51,7 @@ def labels(request: HttpRequest) -> HttpResponse:
         return redirect("shelf:labels")
     skip = request.GET.get("skip", "0")
     used = int(skip) if skip.isdecimal() and len(skip) < 4 else 0
-    return _pdf(paper.label_sheet(chosen, paper.SHEETS[sheet], used), "labels")
+    return pdf(paper.label_sheet(chosen, paper.SHEETS[sheet], used), "labels")
 
 
 @require_safe
@@ -58,7 +59,7 @@ def kit_card(request: HttpRequest, uid: UUID) -> HttpResponse:
     """A card for whoever picks the kit up."""
     kit = kit_or_404(uid)
     content = paper.kit_card(kit_page(kit), _size(request, "a6"))
-    return _pdf(content, f"{kit.tag}-card")
+    return pdf(content, f"{kit.tag}-card")
 
 
 @require_safe
@@ -66,11 +67,11 @@ def packing_list(request: HttpRequest, uid: UUID) -> HttpResponse:
     """The packing list on paper."""
     kit = kit_or_404(uid)
     page = packing_of(kit, rows_of_kit(kit))
-    return _pdf(paper.packing_list(kit, page, _size(request)), f"{kit.tag}-packing")
+    return pdf(paper.packing_list(kit, page, _size(request)), f"{kit.tag}-packing")
 
 
 @require_safe
 def kit_drawing(request: HttpRequest, uid: UUID) -> HttpResponse:
     """The kit's power path and findings on paper."""
     kit = kit_or_404(uid)
-    return _pdf(paper.kit_drawing(kit_page(kit), _size(request)), f"{kit.tag}-path")
+    return pdf(paper.kit_drawing(kit_page(kit), _size(request)), f"{kit.tag}-path")
