@@ -23,9 +23,9 @@ from powercore.loads import SPREAD, Load, Opening, Step, demand_w, peak_current_
 from powercore.sources import SourcePlan, Supply, on_w
 from powercore.values import BUS_V, FloatArray, TimeGrid, in_range
 
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2)
+READABLE = (1, 2, 3)
 
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
@@ -36,6 +36,10 @@ USUAL_PATH_OHM = 0.012
 
 #: Place key of the charging yard's rack, where batteries wait.
 YARD = "yard"
+
+#: Pins: a battery is at a place, a battery is not there, nobody walks there.
+STAYS, AWAY, NO_WALK = "stays", "away", "no_walk"
+PINS = (STAYS, AWAY, NO_WALK)
 
 
 class UnreadableScenario(PowercoreError):
@@ -176,6 +180,36 @@ class CrewPlan:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Pin:
+    """
+    What every plan must keep between two minutes, whatever it costs.
+
+    "stays": the battery is at the place all the while. "away": the battery is not
+    there, or none is where none is named. "no_walk": nobody is on the way to the
+    station or back, or to any where none is named.
+    """
+
+    kind: str
+    start_min: int
+    end_min: int
+    battery: str = ""
+    #: A station or a bay.
+    place: str = ""
+
+    def __post_init__(self) -> None:
+        if self.kind not in PINS:
+            raise UnknownKey(f"A pin is {', '.join(PINS)}, not {self.kind}.")
+        in_range("Start of a pin", self.start_min, low=0, high=14 * 1440, unit="min")
+        in_range(
+            "End of a pin",
+            self.end_min,
+            low=self.start_min + 1,
+            high=14 * 1440,
+            unit="min",
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SkyHour:
     """The sky from a minute of the event on, until the next is given."""
 
@@ -236,6 +270,7 @@ class Scenario:
     first_tier_sky: str = NO_SUN
     other_sky: str = FORECAST
     spots: tuple[Spot, ...] = ()
+    pins: tuple[Pin, ...] = ()
     schema_version: int = SCHEMA_VERSION
 
     def __post_init__(self) -> None:
@@ -256,6 +291,23 @@ class Scenario:
         for source in self.sources:
             if source.filled_from and source.filled_from not in sources - {source.key}:
                 raise UnknownKey(f"{source.name} is filled from an unknown source.")
+        for pin in self.pins:
+            self._check_pin(pin)
+
+    def _check_pin(self, pin: Pin) -> None:
+        stations = {station.key for station in self.stations}
+        bays = {bay.key for bay in self.bays}
+        batteries = {battery.key for battery in self.batteries}
+        if pin.kind == NO_WALK:
+            knows = not pin.battery and pin.place in {"", *stations}
+        else:
+            optional = {""} if pin.kind == AWAY else set()
+            knows = pin.battery in batteries | optional and pin.place in stations | bays
+        if not knows:
+            raise UnknownKey(
+                f"A pin ({pin.kind}) names the battery '{pin.battery}' and the place "
+                f"'{pin.place}', which it can't."
+            )
 
     @property
     def grid(self) -> TimeGrid:

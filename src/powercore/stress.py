@@ -20,7 +20,7 @@ import numpy as np
 
 from powercore.budget import Suns
 from powercore.futures import likely
-from powercore.rotation.explain import without_rounds
+from powercore.rotation.change import without_rounds
 from powercore.rotation.problem import (
     CARRIED,
     CHARGE,

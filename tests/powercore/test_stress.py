@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 from powercore import futures, stress
 from powercore.budget import no_sun
+from powercore.rotation.change import without_rounds
 from powercore.rotation.construct import construct
-from powercore.rotation.explain import without_rounds
 from powercore.rotation.problem import CARRIED, SERVE, Problem
 from powercore.rotation.verify import verify
 from tests.builders import make_battery, make_scenario, make_station, open_all

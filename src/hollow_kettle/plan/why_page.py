@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
-from powercore.rotation.explain import Cost, explain
+from powercore.rotation.compare import Cost
+from powercore.rotation.explain import explain
 
 from . import bridge
 from .models import Event, Leg

@@ -18,6 +18,7 @@ from itertools import product
 
 import numpy as np
 
+from powercore.rotation.pins import kept
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
 from powercore.values import FloatArray
 
@@ -71,7 +72,12 @@ def construct(problem: Problem, styles: Sequence[Style] = STYLES) -> tuple[Leg, 
     -------
     tuple of Leg
         A complete rotation: every battery that is not on hold is accounted for
-        from start to end.
+        from start to end, and all pins are kept.
+
+    Raises
+    ------
+    powercore.rotation.pins.PinRefused
+        If a pin can't be kept.
     """
     best: tuple[tuple[float, ...], tuple[Leg, ...]] | None = None
     for style in styles:
@@ -80,7 +86,7 @@ def construct(problem: Problem, styles: Sequence[Style] = STYLES) -> tuple[Leg, 
         if best is None or walk.score() < best[0]:
             best = walk.score(), tuple(walk.legs)
     assert best is not None  # noqa: S101 - there is at least one style
-    return best[1]
+    return kept(problem, best[1]) if problem.scenario.pins else best[1]
 
 
 @dataclass(slots=True)
@@ -428,23 +434,16 @@ class _Walkthrough:
             arrive = self._arrival(station, later)
             if arrive is None:
                 return True
-            if self._crew_on_duty(station, arrive):
+            if self.problem.may_walk(station, arrive):
                 return arrive > due
             later += step
         return True
 
-    def _crew_on_duty(self, station: str, arrive: int) -> bool:
-        walk_min = self.problem.stations[station].walk_min
-        return any(
-            crew.does == "walks"
-            and crew.start_min <= arrive - walk_min
-            and arrive + walk_min <= crew.end_min
-            for crew in self.problem.scenario.crews
-        )
-
     def _crew_for(self, station: str, arrive: int) -> tuple[int, str] | None:
         walk_min = self.problem.stations[station].walk_min
         leave, back = arrive - walk_min, arrive + walk_min
+        if not self.problem.may_walk(station, arrive):
+            return None
         by_name: dict[str, int] = {}
         for index, crew in enumerate(self.problem.scenario.crews):
             if crew.does == "walks":

@@ -18,6 +18,7 @@ import numpy as np
 from powercore.rotation import tours
 from powercore.rotation.columns import Master, climb, prove
 from powercore.rotation.objective import Key, key_of
+from powercore.rotation.pins import kept
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.timetable import (
     IntArray,
@@ -75,14 +76,14 @@ def improve(
     tell: Callable[[Progress], bool] = lambda _: True,
 ) -> Found:
     """
-    Return the best rotation found, never worse than the one given.
+    Return the best rotation found, never worse than the one given if it is valid.
 
     Parameters
     ----------
     problem : Problem
         The event.
     legs : sequence of Leg
-        A rotation that breaks no rule.
+        A rotation that breaks no rule but, it may be, pins.
     seed, passes : int
         Equal ones give equal rotations.
     step_min : int
@@ -96,12 +97,11 @@ def improve(
 
     Raises
     ------
-    ValueError
-        If the rotation given breaks a rule.
+    powercore.rotation.pins.PinRefused
+        If a pin can't be kept.
     """
+    legs = kept(problem, legs, keep_until_min=keep_until_min)
     report = verify(problem, legs)
-    if not report.is_valid:
-        raise ValueError(f"The rotation breaks {report.broken[0].rule}.")
     best = Found(
         legs=tuple(legs), report=report, key=key_of(problem, legs, report.outcome)
     )

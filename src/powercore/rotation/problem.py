@@ -15,7 +15,14 @@ import numpy as np
 from powercore.battery import Feeding, disconnect_of, refusal
 from powercore.charging import ChargeModel
 from powercore.loads import load_w
-from powercore.scenario import YARD, BatteryPlan, BayPlan, Scenario, StationPlan
+from powercore.scenario import (
+    NO_WALK,
+    YARD,
+    BatteryPlan,
+    BayPlan,
+    Scenario,
+    StationPlan,
+)
 from powercore.sources import SUN, SourcePlan, running
 from powercore.values import FloatArray
 
@@ -224,6 +231,21 @@ class Problem:
         pack = self.batteries[battery].pack
         chem = pack.chem
         return stored_ah_per_h / chem.coulombic * chem.charge_v * pack.series
+
+    def may_walk(self, station: str, minute: int) -> bool:
+        """Whether a crew's duty and the pins allow a walk that is there at a minute."""
+        walk_min = self.stations[station].walk_min
+        leave, back = minute - walk_min, minute + walk_min
+        is_pinned = any(
+            pin.start_min < back and leave < pin.end_min
+            for pin in self.scenario.pins
+            if pin.kind == NO_WALK and pin.place in ("", station)
+        )
+        return not is_pinned and any(
+            crew.start_min <= leave and back <= crew.end_min
+            for crew in self.scenario.crews
+            if crew.does == "walks"
+        )
 
     def source_is_on(self, source: str, minute: float) -> bool:
         """Whether a source may run at a minute."""

@@ -31,7 +31,7 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
 )
-from powercore.scenario import BatteryPlan
+from powercore.scenario import AWAY, NO_WALK, BatteryPlan, Pin
 from powercore.values import FloatArray
 
 IntArray = NDArray[np.int64]
@@ -198,7 +198,7 @@ def timetable(
         duty=_duty(problem, points),
         crews=_crews(problem),
         **_ways(points, walk, problem.span_min),
-        may=_may(problem, points.size - 1),
+        may=_may(problem, points),
         start_at=np.array([_start(problem, one) for one in batteries], dtype=np.int64),
         start_soc=np.array([one.start_soc for one in batteries], dtype=float),
     )
@@ -230,6 +230,8 @@ def _points(problem: Problem, step_min: int, also: Iterable[int]) -> IntArray:
     for source in problem.sources.values():
         for window in source.windows:
             points |= {window.start_min, window.end_min}
+    for pin in problem.scenario.pins:
+        points |= {pin.start_min, pin.end_min}
     return np.array(sorted(p for p in points if 0 <= p <= span), dtype=np.int64)
 
 
@@ -241,16 +243,9 @@ def _watched(problem: Problem, points: IntArray) -> BoolArray:
 
 
 def _duty(problem: Problem, points: IntArray) -> BoolArray:
-    walks = [one for one in problem.scenario.crews if one.does == "walks"]
     table = [
-        [
-            any(
-                crew.start_min <= p - one.walk_min and p + one.walk_min <= crew.end_min
-                for crew in walks
-            )
-            for p in points
-        ]
-        for one in problem.stations.values()
+        [problem.may_walk(key, int(point)) for point in points]
+        for key in problem.stations
     ]
     return np.array(table, dtype=bool).reshape(len(problem.stations), points.size)
 
@@ -283,7 +278,8 @@ def _ways(points: IntArray, walk: IntArray, span: int) -> dict[str, IntArray]:
     }
 
 
-def _may(problem: Problem, count: int) -> BoolArray:
+def _may(problem: Problem, points: IntArray) -> BoolArray:
+    count = points.size - 1
     places = 1 + len(problem.stations) + len(problem.bays)
     may = np.ones((len(problem.batteries), places, count), dtype=bool)
     for number, (key, battery) in enumerate(problem.batteries.items()):
@@ -299,7 +295,27 @@ def _may(problem: Problem, count: int) -> BoolArray:
         if place:
             may[:, place, 0] = False
             may[number, place, 0] = True
+    for pin in problem.scenario.pins:
+        _keep_pin(problem, points, pin, may)
     return may
+
+
+def _keep_pin(problem: Problem, points: IntArray, pin: Pin, may: BoolArray) -> None:
+    """Leave only what a pin allows; walks are a matter of `duty`."""
+    if pin.kind == NO_WALK:
+        return
+    first = int(np.searchsorted(points, pin.start_min, side="left"))
+    last = int(np.searchsorted(points, pin.end_min, side="left"))
+    place = _number(problem, pin.place)
+    keys = list(problem.batteries)
+    own = keys.index(pin.battery) if pin.battery else slice(None)
+    if pin.kind == AWAY:
+        may[own, place, first:last] = False
+        return
+    could = may[own, place, first:last].copy()
+    may[own, :, first:last] = False
+    may[:, place, first:last] = False
+    may[own, place, first:last] = could
 
 
 def _start(problem: Problem, battery: BatteryPlan) -> int:

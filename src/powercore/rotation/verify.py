@@ -16,6 +16,7 @@ from itertools import pairwise
 import numpy as np
 
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.scenario import AWAY, NO_WALK, STAYS, Pin
 from powercore.values import FloatArray
 
 
@@ -103,7 +104,7 @@ def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
     broken = list(_malformed(problem, legs))
     if broken:
         return Report(broken=tuple(broken), outcome=Outcome())
-    for check in (_batteries, _places, _carrying, _bays):
+    for check in (_batteries, _places, _carrying, _bays, _pins):
         broken += check(problem, legs)
     replay = _Replay(problem, legs)
     outcome = replay.run()
@@ -208,14 +209,12 @@ def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
     life = _by(legs, "battery")
     rounds: dict[tuple[str, int], list[tuple[int, int]]] = defaultdict(list)
     for carried in (leg for leg in legs if leg.kind == CARRIED):
-        own = life[carried.battery]
-        at = own.index(carried)
-        ends = [own[i] for i in (at - 1, at + 1) if 0 <= i < len(own)]
-        stations = [leg.place for leg in ends if leg.kind == SERVE]
-        if len(stations) != 1:
+        walk = _walk_of(problem, carried, life[carried.battery])
+        if walk is None:
             yield Broken("carried_between_nowhere", _words(problem, carried))
             continue
-        walk_min = problem.stations[stations[0]].walk_min
+        station, start, end = walk
+        walk_min = problem.stations[station].walk_min
         if carried.end_min - carried.start_min < walk_min:
             yield Broken(
                 "walk_too_short", f"{_words(problem, carried)}: {walk_min} min"
@@ -223,16 +222,25 @@ def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
         if carried.round is None:
             yield Broken("carried_without_round", _words(problem, carried))
             continue
-        rounds[carried.crew, carried.round].append((carried.start_min, carried.end_min))
-        # The crew walks there and back, with a battery or without.
-        is_out = at + 1 < len(own) and own[at + 1].kind == SERVE
-        other = (
-            (carried.end_min, carried.end_min + walk_min)
-            if is_out
-            else (carried.start_min - walk_min, carried.start_min)
-        )
-        rounds[carried.crew, carried.round].append(other)
+        rounds[carried.crew, carried.round].append((start, end))
     yield from _crews(problem, rounds)
+
+
+def _walk_of(
+    problem: Problem, carried: Leg, life: Sequence[Leg]
+) -> tuple[str, int, int] | None:
+    """The station of a walk and its whole time: there and back, laden or not."""
+    at = life.index(carried)
+    ends = [life[i] for i in (at - 1, at + 1) if 0 <= i < len(life)]
+    stations = [leg.place for leg in ends if leg.kind == SERVE]
+    if len(stations) != 1:
+        return None
+    walk_min = problem.stations[stations[0]].walk_min
+    is_out = at + 1 < len(life) and life[at + 1].kind == SERVE
+    start, end = carried.start_min, carried.end_min
+    if is_out:
+        return stations[0], start, end + walk_min
+    return stations[0], start - walk_min, end
 
 
 def _crews(
@@ -269,6 +277,45 @@ def _bays(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
                 yield Broken(
                     "bay_change_unwatched", f"{_words(problem, leg)} at {minute}"
                 )
+
+
+def _pins(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    lives = _by(legs, "battery")
+    for pin in problem.scenario.pins:
+        start, end = pin.start_min, min(pin.end_min, problem.span_min)
+        if pin.kind == NO_WALK:
+            yield from _walks_in(problem, lives, pin)
+            continue
+        there = [
+            leg
+            for leg in legs
+            if leg.place == pin.place
+            and pin.battery in ("", leg.battery)
+            and leg.start_min < end
+            and start < leg.end_min
+        ]
+        if pin.kind == AWAY:
+            for leg in there:
+                yield Broken("pinned_away", _words(problem, leg))
+        elif pin.kind == STAYS:
+            minutes = sum(min(x.end_min, end) - max(x.start_min, start) for x in there)
+            if minutes < end - start:
+                tag = problem.batteries[pin.battery].tag
+                yield Broken(
+                    "pinned_stay", f"{tag} is away for {end - start - minutes} min"
+                )
+
+
+def _walks_in(
+    problem: Problem, lives: dict[str, list[Leg]], pin: Pin
+) -> Iterator[Broken]:
+    for life in lives.values():
+        for leg in life:
+            walk = _walk_of(problem, leg, life) if leg.kind == CARRIED else None
+            if walk is None or pin.place not in ("", walk[0]):
+                continue
+            if walk[1] < pin.end_min and pin.start_min < walk[2]:
+                yield Broken("pinned_no_walk", _words(problem, leg))
 
 
 def _by(legs: Sequence[Leg], name: str) -> dict[str, list[Leg]]:

@@ -1,0 +1,281 @@
+"""
+Change a rotation in one way, and leave the rest as it is.
+
+Another battery on a stay, a walk earlier or later, a walk left out. What comes out is
+checked like any rotation: a change that breaks a rule is refused with that rule.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence, Set
+from dataclasses import replace
+
+from powercore.errors import PowercoreError
+from powercore.rotation.compare import Replayed
+from powercore.rotation.problem import (
+    CARRIED,
+    CHARGE,
+    SERVE,
+    WAIT,
+    YARD,
+    Leg,
+    Problem,
+    lives_of,
+)
+from powercore.rotation.verify import Broken, verify
+
+
+class CannotChange(PowercoreError):
+    """A change that can't be made; `broken` is the rule it would break, if one."""
+
+    def __init__(self, words: str, broken: Broken | None = None) -> None:
+        super().__init__(words)
+        self.broken = broken
+
+
+def instead(
+    problem: Problem, legs: Sequence[Leg], leg: Leg, battery: str
+) -> tuple[Leg, ...]:
+    """
+    Put another battery on a stay at a station.
+
+    Either it goes for this stay alone, when it waits all the while, or both exchange
+    all that comes after; whichever is better.
+
+    Raises
+    ------
+    CannotChange
+        If neither can be carried out.
+    """
+    ways = [
+        made
+        for made in (
+            exchanged(legs, leg, battery),
+            _exchanged_for_good(legs, leg, battery),
+        )
+        if made is not None
+    ]
+    if not ways:
+        raise CannotChange("it is not in the yard then")
+    tried = [(Replayed.of(problem, made), tuple(made)) for made in ways]
+    valid = [(one.key, made) for one, made in tried if one.report.is_valid]
+    if not valid:
+        broken = tried[0][0].report.broken[0]
+        raise CannotChange(broken.words, broken)
+    return min(valid, key=lambda one: one[0])[1]
+
+
+def moved(
+    problem: Problem, legs: Sequence[Leg], leg: Leg, minutes: int
+) -> tuple[Leg, ...]:
+    """
+    Have the walk that brings a battery come earlier or later.
+
+    What it relieves leaves then, and what was before and comes after gives way:
+    waiting and charging become shorter or longer.
+
+    Raises
+    ------
+    CannotChange
+        If the walk can't be there then.
+    """
+    made: list[Leg] = []
+    for life in lives_of(legs).values():
+        made += _retimed(life, leg.place, leg.start_min, minutes)
+    return _checked(problem, made)
+
+
+def skipped(problem: Problem, legs: Sequence[Leg], leg: Leg) -> tuple[Leg, ...]:
+    """
+    Leave out the walk that brings a battery.
+
+    Raises
+    ------
+    CannotChange
+        If nobody walks for it, or the rest can't be carried out then.
+    """
+    own = lives_of(legs)[leg.battery]
+    before = next((one for one in own if one.end_min == leg.start_min), None)
+    if before is None or before.kind != CARRIED:
+        raise CannotChange("it is there from the start: no walk brings it")
+    return _checked(problem, without_rounds(problem, legs, {before.round}))
+
+
+def _checked(problem: Problem, legs: Iterable[Leg]) -> tuple[Leg, ...]:
+    made = tuple(legs)
+    report = verify(problem, made)
+    if report.broken:
+        raise CannotChange(report.broken[0].words, report.broken[0])
+    return made
+
+
+# --- another battery ----------------------------------------------------------------
+
+
+def exchanged(legs: Sequence[Leg], leg: Leg, other: str) -> list[Leg] | None:
+    """
+    The same rotation with another battery on one stay and its walks.
+
+    None when the other doesn't wait in the yard all the while.
+    """
+    way = [
+        one
+        for one in legs
+        if one.battery == leg.battery
+        and (
+            one == leg
+            or (
+                one.kind == CARRIED
+                and (one.end_min == leg.start_min or one.start_min == leg.end_min)
+            )
+        )
+    ]
+    start, end = min(one.start_min for one in way), max(one.end_min for one in way)
+    made = [one for one in legs if one not in way]
+    waits = next(
+        (
+            one
+            for one in made
+            if (one.battery, one.kind) == (other, WAIT)
+            and one.start_min <= start
+            and end <= one.end_min
+        ),
+        None,
+    )
+    if waits is None:
+        return None
+    made.remove(waits)
+    made += [replace(one, battery=other) for one in way]
+    if waits.start_min < start:
+        made.append(replace(waits, end_min=start))
+    if end < waits.end_min:
+        made.append(replace(waits, start_min=end))
+    made.append(
+        Leg(kind=WAIT, battery=leg.battery, place=YARD, start_min=start, end_min=end)
+    )
+    return made
+
+
+def _exchanged_for_good(legs: Sequence[Leg], leg: Leg, other: str) -> list[Leg] | None:
+    """
+    Two batteries exchange all they do from the walk to a stay on.
+
+    None when the other is not in the yard then, waiting or on a bay.
+    """
+    lives = lives_of(legs)
+    own, its = lives[leg.battery], lives.get(other, [])
+    before = next((one for one in own if one.end_min == leg.start_min), None)
+    is_brought = before is not None and before.kind == CARRIED
+    at = before.start_min if before is not None and is_brought else leg.start_min
+    there = next((one for one in its if one.start_min <= at < one.end_min), None)
+    if there is None or (at > 0 and there.kind not in (WAIT, CHARGE)):
+        return None
+    made = [one for one in legs if one.battery not in (leg.battery, other)]
+    for life, heir in ((own, other), (its, leg.battery)):
+        made += [
+            replace(one, end_min=min(one.end_min, at))
+            for one in life
+            if one.start_min < at
+        ]
+        made += [
+            replace(one, battery=heir, start_min=max(one.start_min, at))
+            for one in life
+            if one.end_min > at
+        ]
+    return made
+
+
+# --- earlier or later ---------------------------------------------------------------
+
+
+def _retimed(life: Sequence[Leg], station: str, minute: int, by: int) -> list[Leg]:
+    """A battery's life with a stop at a station moved, and what it takes for that."""
+    made = list(life)
+    for number, leg in enumerate(life):
+        if leg.kind != SERVE or leg.place != station:
+            continue
+        before = life[number - 1] if number else None
+        after = life[number + 1] if number + 1 < len(life) else None
+        if leg.start_min == minute and before is not None and before.kind == CARRIED:
+            made[number - 1] = replace(
+                before, start_min=before.start_min + by, end_min=minute + by
+            )
+            made[number] = replace(made[number], start_min=minute + by)
+            _give_way(made, range(number - 2, -1, -1), before.start_min + by)
+        if leg.end_min == minute and after is not None and after.kind == CARRIED:
+            made[number + 1] = replace(
+                after, start_min=minute + by, end_min=after.end_min + by
+            )
+            made[number] = replace(made[number], end_min=minute + by)
+            _give_way(made, range(number + 2, len(made)), after.end_min + by)
+    return [leg for leg in made if leg.end_min > leg.start_min]
+
+
+def _give_way(made: list[Leg], numbers: range, minute: int) -> None:
+    """Let the legs before or after a walk end or begin at a minute."""
+    is_before = numbers.step < 0
+    for nearest, number in enumerate(numbers):
+        leg = made[number]
+        start, end = leg.start_min, leg.end_min
+        if is_before:
+            end = minute if nearest == 0 else min(end, minute)
+        else:
+            start = minute if nearest == 0 else max(start, minute)
+        if leg.kind in (SERVE, CARRIED) and (start, end) != (
+            leg.start_min,
+            leg.end_min,
+        ):
+            raise CannotChange("its other walk is in the way")
+        made[number] = replace(leg, start_min=start, end_min=max(start, end))
+
+
+# --- without walks ------------------------------------------------------------------
+
+
+def without_rounds(
+    problem: Problem, legs: Sequence[Leg], missed: Set[int | None]
+) -> list[Leg]:
+    """
+    A rotation of which some rounds don't happen.
+
+    The battery in place stays until the next walk that does, and what was to be
+    brought stays in the yard.
+    """
+    lives = lives_of(legs)
+    stops = {
+        (leg.place, minute)
+        for life in lives.values()
+        for number, leg in enumerate(life)
+        if leg.kind == SERVE
+        for minute, other in (
+            (leg.start_min, life[number - 1] if number else None),
+            (leg.end_min, life[number + 1] if number + 1 < len(life) else None),
+        )
+        if other is not None and other.kind == CARRIED and other.round in missed
+    }
+    coming: dict[str, list[int]] = {}
+    for life in lives.values():
+        for leg in life:
+            if leg.kind == SERVE and (leg.place, leg.start_min) not in stops:
+                coming.setdefault(leg.place, []).append(leg.start_min)
+    made = []
+    for life in lives.values():
+        now, lost = 0, False
+        for leg, following in zip(life, [*life[1:], None], strict=True):
+            if (
+                leg.kind == CARRIED
+                and leg.round in missed
+                and following
+                and following.kind == SERVE
+            ):
+                lost = True  # never brought: it waits in the yard instead
+            start, end = max(now, leg.start_min), leg.end_min
+            if lost:
+                leg = replace(leg, kind=WAIT, place=YARD, crew="", round=None)
+            elif leg.kind == SERVE and (leg.place, leg.end_min) in stops:
+                later = [m for m in coming.get(leg.place, []) if m >= leg.end_min]
+                end = min(later, default=problem.span_min)
+            if end > start:
+                made.append(replace(leg, start_min=start, end_min=end))
+                now = end
+    return made
