@@ -9,7 +9,7 @@ from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
 from hollow_kettle.field import services as field
 from hollow_kettle.log.models import FieldEntry
-from hollow_kettle.plan.models import OpenHours, Search, StationEquipment
+from hollow_kettle.plan.models import OpenHours, Pin, Search, StationEquipment
 from hollow_kettle.plan.rotations import make_rotation
 from hollow_kettle.plan.services import add_supply
 from hollow_kettle.plan.sun import add_array
@@ -195,6 +195,10 @@ TABLE = {
     ("plan:round_sheet", "GET"): MEMBERS,
     ("plan:slips", "GET"): MEMBERS,
     ("plan:calendar", "GET"): MEMBERS,
+    ("plan:change_try", "POST"): EVENT_BOSS,
+    ("plan:change_keep", "POST"): EVENT_BOSS,
+    ("plan:rotation_take_back", "POST"): EVENT_BOSS,
+    ("plan:pin_lift", "POST"): EVENT_BOSS,
     ("plan:trial_add", "POST"): EVENT_BOSS,
     ("plan:trial", "GET"): MEMBERS,
     ("plan:search_add", "POST"): EVENT_BOSS,
@@ -240,6 +244,8 @@ def urls(event, esker, shelf, kit, marin, people):
     """An address for every named URL, with things that exist."""
     rotation = make_rotation(event, by=marin)
     search = Search.objects.create(event=event, rotation=rotation)
+    hours = {"starts_at": event.starts_at, "ends_at": event.ends_at}
+    pin = Pin.objects.create(event=event, kind="no_walk", **hours)
     field.note(event, "note", by=marin, at=event.starts_at, note="rain")
     span = {"starts": NOON, "ends": NOON + timedelta(hours=2)}
     add_supply(esker, kind="mains", max_w=50, **span)
@@ -255,6 +261,7 @@ def urls(event, esker, shelf, kit, marin, people):
             "plan:hours_delete": OpenHours.objects.first().pk,
             "plan:supply_delete": esker.supplies.get().pk,
             "plan:leg_why": rotation.legs.filter(kind="serve").first().pk,
+            "plan:pin_lift": pin.pk,
             "plan:search": search.pk,
             "plan:search_stop": search.pk,
             "plan:array_edit": esker.arrays.get().pk,

@@ -67,7 +67,7 @@ def test_a_skipped_walk_leaves_what_is_there_and_saves_a_round():
         (lambda p: moved(p, BY_HAND, RELIEF, -176), "leg_outside_event"),
         (lambda p: moved(p, BY_HAND, RELIEF, 400), None),
         (lambda p: skipped(p, BY_HAND, FIRST), None),
-        (lambda p: instead(p, BY_HAND, RELIEF, "k01"), None),
+        (lambda p: instead(p, BY_HAND, RELIEF, "k02"), None),
         (lambda p: instead(p, BY_HAND, RELIEF, "k09"), None),
     ],
 )
@@ -96,7 +96,7 @@ def test_another_battery_goes_for_one_stay_or_both_exchange_all_that_follows():
     assert Replayed.of(problem, equal).key == Replayed.of(problem, legs).key
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=12, deadline=None)
 @given(hard())
 def test_every_change_that_is_made_breaks_no_rule(scenario):
     """Whatever the event: a change is refused or valid, and does what it says."""
@@ -109,8 +109,9 @@ def test_every_change_that_is_made_breaks_no_rule(scenario):
             except CannotChange:
                 continue
             assert verify(problem, made).is_valid
-            assert replace(stay, battery=other) in made or any(
-                (x.battery, x.place, x.start_min) == (other, stay.place, stay.start_min)
+            assert any(
+                (x.battery, x.place) == (other, stay.place)
+                and x.start_min <= stay.start_min < x.end_min
                 for x in made
             )
         for by in (-15, 15):

@@ -98,12 +98,12 @@ def test_no_walk_in_the_dark_brings_the_relief_before_it():
         (
             [pin(STAYS, 60, 90, "k01"), pin(STAYS, 80, 100, "k02")],
             {},
-            "K01 at Esker: both at once can't be",
+            "“K01 at Esker” is pinned too, for the same time",
         ),
         (
             [pin(AWAY, 0, 100), pin(STAYS, 60, 90, "k01")],
             {},
-            "no battery at Esker: both at once can't be",
+            "“no battery at Esker” is pinned too, for the same time",
         ),
         (
             [pin(STAYS, 60, 90, "k02")],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
@@ -11,7 +12,8 @@ from hollow_kettle.ui.drawing import Scale, points
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, Problem
 from powercore.rotation.verify import verify
 
-from .models import Event, Leg, Rotation
+from .change_page import pin_rows
+from .models import Event, Leg, Pin, Rotation
 from .queries import hour_ticks, problem_of, tags_of
 
 LEFT, WIDTH, ROW, TOP = 148.0, 900.0, 46.0, 44.0
@@ -116,6 +118,42 @@ class Mark:
 
 
 @dataclass(slots=True)
+class PinMark:
+    """A pin under its lane: a line from its start to its end."""
+
+    kind: str
+    x: float
+    y: float
+    width: float
+    words: str
+    title: str
+    is_kept: bool
+
+    @property
+    def right(self) -> float:
+        """Where it ends."""
+        return round(self.x + self.width, 1)
+
+    @property
+    def words_x(self) -> float:
+        """Where its words begin."""
+        return self.x + 6
+
+    @property
+    def words_y(self) -> float:
+        """Baseline of its words."""
+        return self.y + 9
+
+    @property
+    def ends(self) -> tuple[str, str]:
+        """The two pegs that hold it, as points."""
+        return tuple(
+            f"{x - 3:.1f},{self.y} {x + 3:.1f},{self.y} {x:.1f},{self.y + 7}"
+            for x in (self.x, self.right)
+        )  # type: ignore[return-value]
+
+
+@dataclass(slots=True)
 class Board:
     """Everything the drawing needs."""
 
@@ -127,6 +165,7 @@ class Board:
     watch: list[tuple[float, float]]
     yard_y: float
     bars: list[Bar]
+    pins: list[PinMark]
     width: float = LEFT + WIDTH + 12
 
     @property
@@ -215,7 +254,40 @@ def board_of(event: Event, rotation: Rotation, now: datetime | None) -> Board:
         ],
         yard_y=next((lane.y for lane in lanes if lane.kind == CHARGE), height) - 8,
         bars=bars,
+        pins=list(_pin_marks(event, rotation, by_key, x, tags)),
     )
+
+
+def _pin_marks(
+    event: Event,
+    rotation: Rotation,
+    by_key: dict[str, Lane],
+    x: Scale,
+    tags: dict[UUID, str],
+) -> Iterator[PinMark]:
+    for row in pin_rows(event, rotation):
+        pin = row.pin
+        start = max(0.0, event.minute_of(pin.starts_at))
+        end = min(float(event.span_min), event.minute_of(pin.ends_at))
+        if pin.lifted_at or end <= start:
+            continue
+        tag = tags.get(pin.battery_id, "") if pin.battery_id else ""
+        words = {
+            Pin.Kind.STAYS: f"{tag} stays",
+            Pin.Kind.AWAY: f"not {tag}" if tag else "no battery",
+            Pin.Kind.NO_WALK: "no walk",
+        }[Pin.Kind(pin.kind)]
+        for key, lane in by_key.items():
+            if key == str(pin.place) or (pin.place is None and lane.kind == SERVE):
+                yield PinMark(
+                    kind=pin.kind,
+                    x=x(start),
+                    y=lane.y + BAR + 3,
+                    width=round(x(end) - x(start), 1),
+                    words=words if row.is_kept else f"{words}: not kept",
+                    title=row.words,
+                    is_kept=row.is_kept,
+                )
 
 
 def _lanes(event: Event, x: Scale, problem: Problem, from_min: int) -> list[Lane]:

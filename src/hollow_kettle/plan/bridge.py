@@ -33,6 +33,7 @@ from .models import (
     Leg,
     OpenHours,
     PanelArray,
+    Pin,
     Rotation,
     Site,
     Snapshot,
@@ -482,6 +483,35 @@ def _from_map(a: Site, b: Site) -> int:
     if any(value is None for value in places):
         return 10  # nobody said: a plain default, shown as "not known" on the page
     return walking_min(*places)  # type: ignore[arg-type]
+
+
+def with_pins(
+    event: Event, scenario: core.Scenario, from_min: int, *more: Pin
+) -> core.Scenario:
+    """
+    Return a scenario with the event's pins as they stand, and with more.
+
+    Pins whose time is over or whose battery or place takes no part are left out.
+    """
+    active = (*event.pins.filter(lifted_at=None), *more)
+    pins = (core_pin(event, pin, scenario, from_min) for pin in active)
+    return dataclasses.replace(scenario, pins=tuple(pin for pin in pins if pin))
+
+
+def core_pin(
+    event: Event, pin: Pin, scenario: core.Scenario, from_min: int
+) -> core.Pin | None:
+    """Return a pin as the core sees it; None where it means nothing."""
+    start, end = _clipped(event, pin.starts_at, pin.ends_at, from_min)
+    batteries = {"", *(battery.key for battery in scenario.batteries)}
+    places = {"", *(one.key for one in scenario.stations)}
+    places |= {bay.key for bay in scenario.bays}
+    battery, place = str(pin.battery_id or ""), str(pin.place or "")
+    if end <= start or battery not in batteries or place not in places:
+        return None
+    return core.Pin(
+        kind=pin.kind, battery=battery, place=place, start_min=start, end_min=end
+    )
 
 
 def snapshot_of(event: Event, scenario: core.Scenario) -> Snapshot:

@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 from typing import Any
+from uuid import UUID
 
 from django import forms
 
+from hollow_kettle.clock import from_local
 from hollow_kettle.people.models import Actor, Role
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES, Asset, EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from powercore.chemistry import CHEMISTRIES
 
+from .changes import STAY_CHANGES, Stay
 from .models import (
     SKY_CHOICES,
     Event,
+    Leg,
     OperatingPattern,
+    Pin,
     Purpose,
+    Rotation,
     Source,
     Station,
     StationSupply,
@@ -578,3 +584,113 @@ class DutyForm(Dressed, forms.Form):
         if data.get("role") != Role.STATION_LEAD:
             data["station"] = None
         return data
+
+
+class StayForm(Dressed, forms.Form):
+    """A change of one stay at a station, or a pin that keeps it."""
+
+    what = forms.ChoiceField(
+        label="Change", choices=[(key, key) for key in (*STAY_CHANGES, "pin")]
+    )
+    leg = forms.ModelChoiceField(Leg.objects.none(), label="Stay")
+    battery = forms.ModelChoiceField(
+        Asset.objects.none(), label="Another battery", required=False
+    )
+    minutes = NumberField(
+        label="Minutes", low=1, high=240, unit="min", is_whole=True, required=False
+    )
+
+    def __init__(self, *args: Any, rotation: Rotation, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.rotation = rotation
+        legs = rotation.legs.filter(kind="serve")
+        self.fields["leg"].queryset = legs  # type: ignore[attr-defined]
+        self.fields["battery"].queryset = rotation.event.batteries.all()  # type: ignore[attr-defined]
+
+    def clean(self) -> dict[str, Any]:
+        """What is asked says what it needs."""
+        data = super().clean() or self.cleaned_data
+        if data.get("what") == "instead" and not data.get("battery"):
+            self.add_error("battery", "Choose the battery that should go instead.")
+        is_move = data.get("what") in ("earlier", "later")
+        if is_move and data.get("minutes") is None and "minutes" not in self.errors:
+            self.add_error("minutes", "Say by how many minutes, 1 to 240.")
+        return data
+
+    def asked(self) -> Stay | Pin:
+        """What is asked for."""
+        data, event = self.cleaned_data, self.rotation.event
+        leg: Leg = data["leg"]
+        if data["what"] != "pin":
+            return Stay(data["what"], leg, data["battery"], data["minutes"] or 0)
+        return Pin(
+            event=event,
+            kind=Pin.Kind.STAYS,
+            battery=event.batteries.get(pk=leg.battery),
+            place=leg.place,
+            starts_at=event.moment_of(leg.start_min),
+            ends_at=event.moment_of(leg.end_min),
+        )
+
+
+class PinForm(Dressed, forms.Form):
+    """What every rotation of an event must keep between two times."""
+
+    kind = forms.ChoiceField(label="What", choices=Pin.Kind)
+    battery = forms.ModelChoiceField(
+        Asset.objects.none(),
+        label="Battery",
+        required=False,
+        help_text="Kept away with none named: no battery at all.",
+    )
+    place = forms.ChoiceField(label="Where", required=False)
+    starts = WallTimeField(label="From, local time")
+    ends = WallTimeField(label="until")
+
+    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.event = event
+        stations = [(str(one.pk), one.name) for one in event.stations.all()]
+        bays = [(str(one.pk), one.name) for one in event.bays.all()]
+        self.stations = {key for key, _ in stations}
+        self.fields["battery"].queryset = event.batteries.all()  # type: ignore[attr-defined]
+        self.fields["place"].choices = [  # type: ignore[attr-defined]
+            ("", "any station"),
+            ("Stations", stations),
+            ("Charging yard", bays),
+        ]
+
+    def clean(self) -> dict[str, Any]:
+        """Each kind names what it needs, within the event."""
+        data = super().clean() or self.cleaned_data
+        kind, place = data.get("kind"), data.get("place", "")
+        if kind == Pin.Kind.STAYS and not data.get("battery"):
+            self.add_error("battery", "Say which battery stays.")
+        if kind == Pin.Kind.NO_WALK and data.get("battery"):
+            self.add_error("battery", "A walk is not a battery's: leave this empty.")
+        if kind in (Pin.Kind.STAYS, Pin.Kind.AWAY) and not place:
+            self.add_error("place", "Say which station or bay.")
+        if kind == Pin.Kind.NO_WALK and place and place not in self.stations:
+            self.add_error("place", "Walks lead to stations, not to bays.")
+        starts, ends = data.get("starts"), data.get("ends")
+        if starts and ends:
+            event = self.event
+            start, end = from_local(starts, event.zone), from_local(ends, event.zone)
+            if end <= start:
+                self.add_error("ends", "It ends before it begins.")
+            elif end <= event.starts_at or event.ends_at <= start:
+                self.add_error("starts", "That is outside the event.")
+            data |= {"starts_at": start, "ends_at": end}
+        return data
+
+    def asked(self) -> Pin:
+        """The pin, not saved."""
+        data = self.cleaned_data
+        return Pin(
+            event=self.event,
+            kind=data["kind"],
+            battery=data["battery"],
+            place=UUID(data["place"]) if data["place"] else None,
+            starts_at=data["starts_at"],
+            ends_at=data["ends_at"],
+        )

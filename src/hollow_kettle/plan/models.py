@@ -12,6 +12,7 @@ from django.urls import reverse
 from hollow_kettle.clock import Clock, real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentType
+from powercore import scenario as core
 from powercore.loads import listening_share
 
 SKY_CHOICES = [
@@ -580,6 +581,7 @@ class Rotation(models.Model):
         DRAFT = "draft", "draft"
         PUBLISHED = "published", "published"
         SUPERSEDED = "superseded", "superseded"
+        TAKEN_BACK = "taken_back", "taken back"
 
     event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="rotations")
     snapshot = models.ForeignKey(Snapshot, on_delete=models.PROTECT)
@@ -596,6 +598,11 @@ class Rotation(models.Model):
     bay_changes = models.PositiveIntegerField(default=0)
     #: Minutes by which reliefs lack the slack they should have.
     thin_min = models.FloatField(default=0)
+    #: What a coordinator changed to make it, and of which rotation.
+    change = models.CharField(max_length=200, blank=True)
+    changed_from = models.ForeignKey(
+        "self", null=True, on_delete=models.SET_NULL, related_name="changed_to"
+    )
 
     class Meta:
         ordering = ["-number"]
@@ -641,6 +648,44 @@ class Leg(models.Model):
 
     def __str__(self) -> str:
         return f"{self.kind} {self.start_min}–{self.end_min}"
+
+
+class Pin(models.Model):
+    """What every rotation of an event must keep between two times."""
+
+    class Kind(models.TextChoices):
+        STAYS = core.STAYS, "battery stays there"
+        AWAY = core.AWAY, "keep away from there"
+        NO_WALK = core.NO_WALK, "no walk there"
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="pins")
+    kind = models.CharField(max_length=8, choices=Kind)
+    battery = models.ForeignKey(
+        Asset, null=True, on_delete=models.CASCADE, related_name="pins"
+    )
+    #: A station or a bay; none: any station.
+    place = models.UUIDField(null=True)
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+    made_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
+    made_at = models.DateTimeField(default=real_now)
+    #: The draft that came with it; when that is taken back, the pin is lifted.
+    draft = models.ForeignKey(
+        Rotation, null=True, on_delete=models.SET_NULL, related_name="pins"
+    )
+    lifted_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["starts_at", "pk"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_pin_ends_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.get_kind_display()
 
 
 class Search(models.Model):

@@ -14,10 +14,12 @@ from django.views.decorators.http import require_POST, require_safe
 from hollow_kettle.people.access import actor_of, coordinator_only
 from powercore.rotation.problem import SERVE
 
-from . import board, queries, rotations
+from . import board, changes, forms, queries, rotations
 from .access import event_or_404
+from .change_page import change_page, pin_rows
 from .models import Event, Leg, Rotation
 from .stress_page import stress_page
+from .views import span_of, tried
 from .why_page import why_page
 
 
@@ -38,7 +40,7 @@ def rotation_detail(request: HttpRequest, uid: UUID, number: int) -> HttpRespons
 
 
 def _board_page(
-    request: HttpRequest, event: Event, found: Rotation | None
+    request: HttpRequest, event: Event, found: Rotation | None, **more: Any
 ) -> HttpResponse:
     context: dict[str, Any] = {"event": event, "rotation": found}
     if found is not None:
@@ -55,6 +57,9 @@ def _board_page(
             "others": event.rotations.exclude(pk=found.pk)[:6],
             "search": queries.search_of(event),
             "stress": stress_page(event, found),
+            "pins": pin_rows(event, found),
+            "pin_form": forms.PinForm(event=event, initial=span_of(event)),
+            **more,
         }
     return render(request, "plan/rotation.html", context)
 
@@ -151,5 +156,106 @@ def leg_why(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpRespon
     legs = Leg.objects.filter(rotation__event=event, rotation__number=number)
     legs = legs.select_related("rotation__snapshot").filter(kind=SERVE)
     leg = get_object_or_404(legs, pk=pk)
-    context = {"event": event, "why": why_page(event, leg)}
+    context = {
+        "event": event,
+        "why": why_page(event, leg),
+        "leg": leg,
+        "has_left": changes.has_left(leg),
+        "batteries": event.batteries.exclude(pk=leg.battery).order_by("tag"),
+    }
     return render(request, "plan/_why.html", context)
+
+
+# --- changes by hand ----------------------------------------------------------------
+
+
+@require_POST
+@coordinator_only
+def change_try(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Say what a change of a rotation would cost; nothing is kept."""
+    event = event_or_404(request, uid)
+    found = get_object_or_404(event.rotations, number=number)
+    form, proposal = _proposed(request, found)
+    change = change_page(event, proposal) if proposal else None
+    asked = [(k, v) for k, v in request.POST.items() if k != "csrfmiddlewaretoken"]
+    context: dict[str, Any] = {
+        "change": change,
+        "change_errors": [] if proposal else _errors(form),
+        "change_form": form,
+        "asked": asked,
+    }
+    status = 200 if proposal else 422
+    if request.headers.get("HX-Request"):
+        context |= {"event": event, "rotation": found}
+        return render(request, "plan/_change.html", context, status=status)
+    answer = _board_page(request, event, found, **context)
+    answer.status_code = status
+    return answer
+
+
+@require_POST
+@coordinator_only
+def change_keep(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Keep a change as a new draft, or a pin that the rotation keeps anyway."""
+    event = event_or_404(request, uid)
+    found = get_object_or_404(event.rotations, number=number)
+    form, proposal = _proposed(request, found)
+    if proposal is None:
+        messages.error(request, " ".join(_errors(form)))
+        return redirect("plan:rotation_detail", event.pk, number)
+    draft = changes.keep_change(proposal, by=actor_of(request))
+    if draft.pk == found.pk:
+        messages.success(request, f"Pinned: {proposal.words}.")
+    else:
+        messages.success(
+            request, f"Draft {draft.number} is rotation {number} with: {draft.change}."
+        )
+    return redirect("plan:rotation_detail", event.pk, draft.number)
+
+
+def _errors(form: forms.StayForm | forms.PinForm) -> list[str]:
+    """What is wrong with a form, each with its field's name."""
+    return [
+        f"{form[name].label}: {word}" if name in form.fields else str(word)
+        for name, words in form.errors.items()
+        for word in words
+    ]
+
+
+def _proposed(
+    request: HttpRequest, rotation: Rotation
+) -> tuple[forms.StayForm | forms.PinForm, changes.Proposal | None]:
+    """A change as it was sent, tried; with what refused it on its form."""
+    form: forms.StayForm | forms.PinForm
+    if "kind" in request.POST:
+        form = forms.PinForm(request.POST, event=rotation.event)
+    else:
+        form = forms.StayForm(request.POST, rotation=rotation)
+    if not form.is_valid():
+        return form, None
+    return form, tried(form, changes.try_change, rotation, form.asked())
+
+
+@require_POST
+@coordinator_only
+def rotation_take_back(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Take a change back, with the pin that made it."""
+    event = event_or_404(request, uid)
+    draft = get_object_or_404(event.rotations, number=number)
+    try:
+        before = changes.take_back(draft)
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+        return redirect("plan:rotation_detail", event.pk, number)
+    messages.success(request, f"Taken back: {draft.change}.")
+    return redirect("plan:rotation_detail", event.pk, before.number)
+
+
+@require_POST
+@coordinator_only
+def pin_lift(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpResponse:
+    """Lift a pin, or pin it again."""
+    event = event_or_404(request, uid)
+    pin = get_object_or_404(event.pins, pk=pk)
+    changes.set_lifted(pin, is_lifted=pin.lifted_at is None)
+    return redirect("plan:rotation_detail", event.pk, number)

@@ -15,6 +15,7 @@ from hollow_kettle.people.models import Actor
 from powercore.errors import PowercoreError
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import thin_min
+from powercore.rotation.pins import PinRefused, kept
 from powercore.rotation.problem import Leg as CoreLeg
 from powercore.rotation.problem import Problem
 from powercore.rotation.verify import verify
@@ -40,6 +41,8 @@ def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rot
     """
     try:
         scenario = bridge.scenario_of(event, at)
+        from_min = event.span_min - scenario.span_min
+        scenario = bridge.with_pins(event, scenario, from_min)
     except PowercoreError as error:
         raise ValidationError(str(error)) from error
     if not scenario.stations:
@@ -49,12 +52,15 @@ def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rot
     if not any(not battery.is_on_hold for battery in scenario.batteries):
         raise ValidationError("Choose at least one battery that is not on hold.")
     problem = Problem(scenario)
-    legs = construct(problem)
+    try:
+        legs = construct(problem)
+    except PinRefused as refused:
+        raise ValidationError(str(refused)) from refused
     rotation = Rotation(
         event=event,
         snapshot=bridge.snapshot_of(event, scenario),
         made_by=by,
-        from_min=event.span_min - scenario.span_min,
+        from_min=from_min,
     )
     return keep(rotation, problem, legs)
 
@@ -105,6 +111,40 @@ def keep(rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg]) -> Rotat
     return rotation
 
 
+def with_pins_kept(rotation: Rotation, *, by: Actor) -> Rotation:
+    """
+    Return a rotation made for the event's pins as they stand: this, or a new draft.
+
+    Raises
+    ------
+    ValidationError
+        If a pin can't be kept.
+    """
+    frozen = bridge.scenario_from(rotation.snapshot)
+    scenario = bridge.with_pins(rotation.event, frozen, rotation.from_min)
+    if scenario.pins == frozen.pins:
+        return rotation
+    problem, before = Problem(scenario), bridge.core_legs(rotation)
+    try:
+        legs = kept(problem, before, keep_until_min=kept_until_min(rotation))
+    except PinRefused as refused:
+        raise ValidationError(str(refused)) from refused
+    snapshot = bridge.snapshot_of(rotation.event, scenario)
+    if rotation.state == Rotation.State.DRAFT and legs == tuple(before):
+        rotation.snapshot = snapshot
+        rotation.save(update_fields=["snapshot"])
+        return rotation
+    draft = Rotation(
+        event=rotation.event,
+        snapshot=snapshot,
+        made_by=by,
+        from_min=rotation.from_min,
+        change="with all pins kept",
+        changed_from=rotation,
+    )
+    return keep(draft, problem, legs)
+
+
 @transaction.atomic
 def publish(rotation: Rotation) -> None:
     """Make a rotation the one that field, slips and debrief use."""
@@ -139,9 +179,12 @@ def look_for_better(rotation: Rotation, *, by: Actor) -> Search:
     Raises
     ------
     ValidationError
-        If one is being looked for already: one search an event at a time.
+        If one is being looked for already: one search an event at a time; or if a
+        pin can't be kept.
     """
     from .tasks import search
+
+    rotation = with_pins_kept(rotation, by=by)
 
     try:
         with transaction.atomic():

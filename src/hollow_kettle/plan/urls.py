@@ -127,6 +127,26 @@ _event = [
         rotation_views.trial_add,
         name="trial_add",
     ),
+    path(
+        "rotation/<int:number>/change/try/",
+        rotation_views.change_try,
+        name="change_try",
+    ),
+    path(
+        "rotation/<int:number>/change/keep/",
+        rotation_views.change_keep,
+        name="change_keep",
+    ),
+    path(
+        "rotation/<int:number>/take-back/",
+        rotation_views.rotation_take_back,
+        name="rotation_take_back",
+    ),
+    path(
+        "rotation/<int:number>/pins/<int:pk>/lift/",
+        rotation_views.pin_lift,
+        name="pin_lift",
+    ),
     path("rotation/search/<int:pk>/", rotation_views.search_detail, name="search"),
     path(
         "rotation/search/<int:pk>/stop/",

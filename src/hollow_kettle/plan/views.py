@@ -69,7 +69,7 @@ def event_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
 def _event_form(request: HttpRequest, event: Event | None) -> HttpResponse:
     initial: dict[str, Any] = {"zone": Club.the().zone, "purpose": Purpose.EXERCISE}
     if event is not None:
-        initial = _span(event) | {
+        initial = span_of(event) | {
             name: getattr(event, name)
             for name in forms.EventForm.base_fields
             if name not in ("starts", "ends")
@@ -145,7 +145,7 @@ def _station_page(
         "hours": station.hours.select_related("pattern"),
         "walk_min": _walk_from_yard(event, station),
         "equipment_form": forms.EquipmentForm(),
-        "hours_form": forms.HoursForm(initial=_span(event)),
+        "hours_form": forms.HoursForm(initial=span_of(event)),
         "pattern_form": forms.PatternForm(),
         **bound,
     }
@@ -159,7 +159,7 @@ def _walk_from_yard(event: Event, station: Station) -> int | None:
     return walks.get((yard.pk, station.site_id)) if yard else None
 
 
-def _span(event: Event) -> dict[str, Any]:
+def span_of(event: Event) -> dict[str, Any]:
     return {
         "starts": local(event.starts_at, event.zone).replace(tzinfo=None),
         "ends": local(event.ends_at, event.zone).replace(tzinfo=None),
@@ -331,7 +331,7 @@ def yard(request: HttpRequest, uid: UUID) -> HttpResponse:
 def _yard_page(
     request: HttpRequest, event: Event, **bound: django_forms.Form
 ) -> HttpResponse:
-    span = _span(event)
+    span = span_of(event)
     context = {
         "event": event,
         "sources": event.sources.prefetch_related("windows", "bays"),

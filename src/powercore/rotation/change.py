@@ -2,7 +2,9 @@
 Change a rotation in one way, and leave the rest as it is.
 
 Another battery on a stay, a walk earlier or later, a walk left out. What comes out is
-checked like any rotation: a change that breaks a rule is refused with that rule.
+checked like any rotation. Where the rest can't stay as it is, the change counts as
+pinned and the rest gives way, as little as can be; a change that can't be made even so
+is refused with its reason.
 """
 
 from __future__ import annotations
@@ -12,6 +14,7 @@ from dataclasses import replace
 
 from powercore.errors import PowercoreError
 from powercore.rotation.compare import Replayed
+from powercore.rotation.pins import PinRefused, kept
 from powercore.rotation.problem import (
     CARRIED,
     CHARGE,
@@ -23,6 +26,7 @@ from powercore.rotation.problem import (
     lives_of,
 )
 from powercore.rotation.verify import Broken, verify
+from powercore.scenario import AWAY, STAYS, Pin
 
 
 class CannotChange(PowercoreError):
@@ -39,30 +43,18 @@ def instead(
     """
     Put another battery on a stay at a station.
 
-    Either it goes for this stay alone, when it waits all the while, or both exchange
-    all that comes after; whichever is better.
+    It goes for this stay alone, when it waits all the while; or both exchange all
+    that comes after; or the rest gives way. The best of them is taken.
 
     Raises
     ------
     CannotChange
-        If neither can be carried out.
+        If none can be carried out.
     """
-    ways = [
-        made
-        for made in (
-            exchanged(legs, leg, battery),
-            _exchanged_for_good(legs, leg, battery),
-        )
-        if made is not None
-    ]
-    if not ways:
-        raise CannotChange("it is not in the yard then")
-    tried = [(Replayed.of(problem, made), tuple(made)) for made in ways]
-    valid = [(one.key, made) for one, made in tried if one.report.is_valid]
-    if not valid:
-        broken = tried[0][0].report.broken[0]
-        raise CannotChange(broken.words, broken)
-    return min(valid, key=lambda one: one[0])[1]
+    if battery not in problem.batteries or battery == leg.battery:
+        raise CannotChange("choose another battery of the event")
+    ways = [exchanged(legs, leg, battery), _exchanged_for_good(legs, leg, battery)]
+    return _best(problem, legs, ways, [_stays(leg, battery=battery)])
 
 
 def moved(
@@ -71,23 +63,35 @@ def moved(
     """
     Have the walk that brings a battery come earlier or later.
 
-    What it relieves leaves then, and what was before and comes after gives way:
-    waiting and charging become shorter or longer.
+    What it relieves leaves then; waiting and charging become shorter or longer, and
+    where that is not enough the rest gives way.
 
     Raises
     ------
     CannotChange
         If the walk can't be there then.
     """
-    made: list[Leg] = []
-    for life in lives_of(legs).values():
-        made += _retimed(life, leg.place, leg.start_min, minutes)
-    return _checked(problem, made)
+    at = leg.start_min + minutes
+    if not 0 < at < leg.end_min:
+        raise CannotChange("that is before the event or after the stay's end")
+    stays = [_stays(leg, start_min=at)]
+    old = _relieved(legs, leg)
+    if old is not None and at > old.start_min:
+        stays.append(_stays(old, end_min=at))
+    # It comes just then, not before.
+    stays.append(replace(stays[0], kind=AWAY, start_min=at - 1, end_min=at))
+    way: list[Leg] | None
+    try:
+        lives = lives_of(legs).values()
+        way = [x for life in lives for x in _retimed(life, leg, minutes)]
+    except CannotChange:
+        way = None
+    return _best(problem, legs, [way], stays)
 
 
 def skipped(problem: Problem, legs: Sequence[Leg], leg: Leg) -> tuple[Leg, ...]:
     """
-    Leave out the walk that brings a battery.
+    Leave out the walk that brings a battery; what is there stays instead.
 
     Raises
     ------
@@ -98,15 +102,67 @@ def skipped(problem: Problem, legs: Sequence[Leg], leg: Leg) -> tuple[Leg, ...]:
     before = next((one for one in own if one.end_min == leg.start_min), None)
     if before is None or before.kind != CARRIED:
         raise CannotChange("it is there from the start: no walk brings it")
-    return _checked(problem, without_rounds(problem, legs, {before.round}))
+    pins = [replace(_stays(leg), kind=AWAY)]
+    old = _relieved(legs, leg)
+    if old is not None:
+        pins.append(_stays(old, end_min=leg.end_min))
+    way = without_rounds(problem, legs, {before.round})
+    return _best(problem, legs, [way], pins)
 
 
-def _checked(problem: Problem, legs: Iterable[Leg]) -> tuple[Leg, ...]:
-    made = tuple(legs)
-    report = verify(problem, made)
-    if report.broken:
-        raise CannotChange(report.broken[0].words, report.broken[0])
-    return made
+def _relieved(legs: Sequence[Leg], leg: Leg) -> Leg | None:
+    """The stay that a stay's walk ends."""
+    found = (
+        one
+        for one in legs
+        if (one.kind, one.place, one.end_min) == (SERVE, leg.place, leg.start_min)
+    )
+    return next(found, None)
+
+
+def _stays(
+    leg: Leg,
+    *,
+    battery: str = "",
+    start_min: int | None = None,
+    end_min: int | None = None,
+) -> Pin:
+    """A pin that says what a stay says, or another battery or time."""
+    return Pin(
+        kind=STAYS,
+        battery=battery or leg.battery,
+        place=leg.place,
+        start_min=leg.start_min if start_min is None else start_min,
+        end_min=leg.end_min if end_min is None else end_min,
+    )
+
+
+def _best(
+    problem: Problem,
+    legs: Sequence[Leg],
+    ways: Iterable[Sequence[Leg] | None],
+    pins: Sequence[Pin],
+) -> tuple[Leg, ...]:
+    """The best valid one of some ways, and of what pins for the change alone give."""
+    scenario, found = problem.scenario, []
+    why: CannotChange | None = None
+    for way in ways:
+        if way is None:
+            continue
+        broken = verify(problem, way).broken
+        if broken:
+            why = why or CannotChange(broken[0].words, broken[0])
+        else:
+            found.append((Replayed.of(problem, way).key, tuple(way)))
+    try:
+        pinned = Problem(replace(scenario, pins=(*scenario.pins, *pins)))
+        mended = kept(pinned, legs)
+        found.append((Replayed.of(problem, mended).key, mended))
+    except PinRefused as refused:
+        why = why or CannotChange(refused.words)
+    if not found:
+        raise why or CannotChange("nothing else is possible")
+    return min(found, key=lambda one: one[0])[1]
 
 
 # --- another battery ----------------------------------------------------------------
@@ -188,9 +244,9 @@ def _exchanged_for_good(legs: Sequence[Leg], leg: Leg, other: str) -> list[Leg] 
 # --- earlier or later ---------------------------------------------------------------
 
 
-def _retimed(life: Sequence[Leg], station: str, minute: int, by: int) -> list[Leg]:
-    """A battery's life with a stop at a station moved, and what it takes for that."""
-    made = list(life)
+def _retimed(life: Sequence[Leg], stay: Leg, by: int) -> list[Leg]:
+    """A battery's life with the stop that begins a stay moved, and what that takes."""
+    made, station, minute = list(life), stay.place, stay.start_min
     for number, leg in enumerate(life):
         if leg.kind != SERVE or leg.place != station:
             continue

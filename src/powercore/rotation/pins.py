@@ -17,6 +17,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.errors import PowercoreError
+from powercore.rotation.objective import key_of
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.timetable import (
     ON_THE_WAY,
@@ -34,6 +35,8 @@ from powercore.scenario import AWAY, NO_WALK, STAYS, YARD, Pin
 
 #: What a stop of a walk and a bay change count for, in minutes in another place.
 STOP_MIN, BAY_MIN = 15.0, 5.0
+#: A minute at a station that needs a battery and has none counts for less.
+HELPS = 0.3
 #: Points for walks beside those of the plan. [min]
 STEP_MIN = 15
 _NEVER = np.inf
@@ -42,8 +45,8 @@ _NEVER = np.inf
 class PinRefused(PowercoreError):
     """No rotation of the event keeps this pin; the words say why."""
 
-    def __init__(self, pin: Pin, words: str) -> None:
-        super().__init__(words)
+    def __init__(self, problem: Problem, pin: Pin, words: str) -> None:
+        super().__init__(f"“{said(problem, pin)}” can't be kept: {words}.")
         self.pin = pin
         self.words = words
 
@@ -89,10 +92,15 @@ def kept(
         (every, table.may),
         (every, _without_bays(table)),
     ):
-        order = sorted(loose, key=lambda b: (table.batteries[b] not in pinned, b))
-        made = _put_back(replace(table, may=may), at, order)
-        if made is not None and verify(problem, made).is_valid:
-            return made
+        found = []
+        for sign in (1, -1):
+            turn = [(table.batteries[b] not in pinned, sign * b, b) for b in loose]
+            order = [b for _, _, b in sorted(turn)]
+            made = _put_back(replace(table, may=may), at, order)
+            if made is not None and (tried := verify(problem, made)).is_valid:
+                found.append((key_of(problem, made, tried.outcome), made))
+        if found:
+            return min(found, key=lambda one: one[0])[1]
     raise _refusal(problem, legs, keep_until_min)
 
 
@@ -230,6 +238,7 @@ class _Path:
         may = table.may[battery] & ~others.is_taken
         minutes = np.diff(table.points).astype(float)
         strays = np.where(np.arange(places)[:, None] == old, 0.0, minutes)
+        strays[1 : 1 + self.stations] *= np.where(table.need_wh > 0, HELPS, 1.0)
         self.cost = np.where(may, strays, _NEVER)
         # A way leads through intervals in which it might be in the yard.
         strays = np.where(old == ON_THE_WAY, 0.0, minutes)
@@ -272,7 +281,7 @@ class _Path:
                 continue
             if self._is_free(i, back) and self.others.may_stop(self.table, station, i):
                 strays = float(self.strays[back] - self.strays[i])
-                self._home(back, 1 + station, i, STOP_MIN + strays)
+                self._home(back, 1 + station, i, self._stop(station, i) + strays)
 
     def _home(self, at: int, place: int, left: int, more: float) -> None:
         value = self.inside[place, left - 1] + more
@@ -295,7 +304,10 @@ class _Path:
         if not self.others.may_stop(self.table, place - 1, i):
             return _NEVER, (0, i)
         strays = float(self.strays[i] - self.strays[out])
-        return float(self.home[out]) + STOP_MIN + strays, (0, out)
+        return float(self.home[out]) + self._stop(place - 1, i) + strays, (0, out)
+
+    def _stop(self, station: int, i: int) -> float:
+        return 0.0 if (station, i) in self.others.stops else STOP_MIN
 
     def _traced(self, place: int) -> IntArray:
         row = np.zeros(self.count, dtype=np.int64)
@@ -326,12 +338,14 @@ def _refusal(problem: Problem, legs: Sequence[Leg], keep_until_min: int) -> PinR
     for pin in pins:
         why = _plainly(problem, pin) or _alone(problem, pin, legs, keep_until_min)
         if why:
-            return PinRefused(pin, why)
+            return PinRefused(problem, pin, why)
     for number, pin in enumerate(pins):
         for other in pins[:number]:
             if _contradict(pin, other):
-                return PinRefused(pin, f"{said(problem, other)}: both at once can't be")
-    return PinRefused(pins[-1], "with the other pins no crew or no bay is left for it")
+                words = f"“{said(problem, other)}” is pinned too, for the same time"
+                return PinRefused(problem, pin, words)
+    words = "with the other pins no crew or no bay is left for it"
+    return PinRefused(problem, pins[-1], words)
 
 
 def _plainly(problem: Problem, pin: Pin) -> str | None:

@@ -16,7 +16,7 @@ from itertools import pairwise
 import numpy as np
 
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
-from powercore.scenario import AWAY, NO_WALK, STAYS, Pin
+from powercore.scenario import AWAY, NO_WALK, Pin
 from powercore.values import FloatArray
 
 
@@ -279,37 +279,40 @@ def _bays(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
                 )
 
 
+def broken_pin(problem: Problem, legs: Sequence[Leg], pin: Pin) -> tuple[Broken, ...]:
+    """
+    Return how a rotation breaks one pin, empty if it keeps it.
+
+    The pin's battery and place must be the event's; its legs must be well formed.
+    """
+    if pin.kind == NO_WALK:
+        return tuple(_walks_in(problem, legs, pin))
+    start, end = pin.start_min, min(pin.end_min, problem.span_min)
+    there = [
+        leg
+        for leg in legs
+        if leg.place == pin.place
+        and pin.battery in ("", leg.battery)
+        and leg.start_min < end
+        and start < leg.end_min
+    ]
+    if pin.kind == AWAY:
+        return tuple(Broken("pinned_away", _words(problem, leg)) for leg in there)
+    away = end - start
+    away -= sum(min(x.end_min, end) - max(x.start_min, start) for x in there)
+    if away <= 0:
+        return ()
+    tag = problem.batteries[pin.battery].tag
+    return (Broken("pinned_stay", f"{tag} is away for {away} min"),)
+
+
 def _pins(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
-    lives = _by(legs, "battery")
     for pin in problem.scenario.pins:
-        start, end = pin.start_min, min(pin.end_min, problem.span_min)
-        if pin.kind == NO_WALK:
-            yield from _walks_in(problem, lives, pin)
-            continue
-        there = [
-            leg
-            for leg in legs
-            if leg.place == pin.place
-            and pin.battery in ("", leg.battery)
-            and leg.start_min < end
-            and start < leg.end_min
-        ]
-        if pin.kind == AWAY:
-            for leg in there:
-                yield Broken("pinned_away", _words(problem, leg))
-        elif pin.kind == STAYS:
-            minutes = sum(min(x.end_min, end) - max(x.start_min, start) for x in there)
-            if minutes < end - start:
-                tag = problem.batteries[pin.battery].tag
-                yield Broken(
-                    "pinned_stay", f"{tag} is away for {end - start - minutes} min"
-                )
+        yield from broken_pin(problem, legs, pin)
 
 
-def _walks_in(
-    problem: Problem, lives: dict[str, list[Leg]], pin: Pin
-) -> Iterator[Broken]:
-    for life in lives.values():
+def _walks_in(problem: Problem, legs: Sequence[Leg], pin: Pin) -> Iterator[Broken]:
+    for life in _by(legs, "battery").values():
         for leg in life:
             walk = _walk_of(problem, leg, life) if leg.kind == CARRIED else None
             if walk is None or pin.place not in ("", walk[0]):

@@ -52,5 +52,8 @@ if (board) {
       event.preventDefault();
       walk(event.key === "ArrowRight" ? 1 : -1);
     } else if (event.key === "Escape") clear();
+    else if (event.key === "p" && localStorage.getItem("keys") !== "off") {
+      document.querySelector("#why [data-pin]")?.click();
+    }
   });
 }

@@ -1,0 +1,89 @@
+"""What a change costs, and how pins stand, for the rotation board's side."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from powercore.rotation.compare import Cost
+from powercore.rotation.verify import broken_pin
+
+from . import bridge
+from .changes import Proposal, pin_words
+from .models import Event, Pin, Rotation
+from .queries import problem_of
+
+
+@dataclass(frozen=True, slots=True)
+class CostRow:
+    """One figure's difference: negative is a gain."""
+
+    name: str
+    unit: str
+    value: float
+    where: str = ""
+
+    @property
+    def words(self) -> str:
+        """The difference with its sign, in whole units."""
+        return f"{self.value:+.0f}".replace("-", "−")
+
+
+@dataclass(frozen=True, slots=True)
+class ChangePage:
+    """A change that was tried."""
+
+    words: str
+    verdict: str
+    rows: tuple[CostRow, ...]
+    is_pin: bool
+    is_same: bool
+
+
+@dataclass(frozen=True, slots=True)
+class PinRow:
+    """A pin, and whether a rotation keeps it."""
+
+    pin: Pin
+    words: str
+    is_kept: bool
+
+
+def cost_rows(event: Event, cost: Cost) -> tuple[CostRow, ...]:
+    """A cost's figures that differ, most important first."""
+    names = {str(one.pk): one.name for one in event.stations.all()}
+    where = ", ".join(
+        f"{names.get(key, '?')} {value:+.0f}".replace("-", "−")
+        for key, value in cost.by_station
+    )
+    rows = (
+        CostRow("off the air", "min", cost.off_air_min, where),
+        CostRow("not served", "Wh", cost.unserved_wh),
+        CostRow("into reserve", "min", cost.reserve_min),
+        CostRow("slack missing", "min", cost.thin_min),
+        CostRow("walks", "", cost.walks),
+        CostRow("bay changes", "", cost.bay_changes),
+    )
+    return tuple(row for row in rows if abs(row.value) >= 0.5 or row.where)
+
+
+def change_page(event: Event, proposal: Proposal) -> ChangePage:
+    """Lay out a change that was tried."""
+    verdict = {-1: "Better than it is", 0: "As good as it is", 1: "Worse than it is"}
+    return ChangePage(
+        words=proposal.words,
+        verdict=verdict[proposal.cost.verdict],
+        rows=cost_rows(event, proposal.cost),
+        is_pin=proposal.pin is not None,
+        is_same=proposal.is_same,
+    )
+
+
+def pin_rows(event: Event, rotation: Rotation) -> list[PinRow]:
+    """The event's pins, and which of them a rotation keeps; lifted ones last."""
+    problem, legs = problem_of(rotation)
+    rows = []
+    for pin in event.pins.select_related("battery"):
+        asked = bridge.core_pin(event, pin, problem.scenario, rotation.from_min)
+        is_kept = asked is None or not broken_pin(problem, legs, asked)
+        rows.append(PinRow(pin, pin_words(event, pin), is_kept))
+    return sorted(rows, key=lambda row: row.pin.lifted_at is not None)

@@ -1,0 +1,232 @@
+"""Changes of a rotation by hand: what they cost before they are kept, and undo."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from uuid import UUID
+
+from django.core.exceptions import ValidationError
+from django.db import transaction
+
+from hollow_kettle.clock import local, real_now
+from hollow_kettle.people.models import Actor
+from hollow_kettle.shelf.models import Asset
+from powercore.errors import PowercoreError
+from powercore.rotation.change import CannotChange, instead, moved, skipped
+from powercore.rotation.compare import Cost, Replayed
+from powercore.rotation.pins import kept
+from powercore.rotation.problem import CARRIED, Problem
+from powercore.rotation.problem import Leg as CoreLeg
+from powercore.scenario import Scenario
+
+from . import bridge
+from .models import Bay, Event, Leg, Pin, Rotation, Station
+from .queries import tags_of
+from .rotations import keep, kept_until_min
+
+#: What a broken rule means to whoever asked for a change.
+WHY_NOT = {
+    "battery_in_two_places": "the battery is somewhere else then",
+    "bay_change_unwatched": "nobody watches the yard then, to change the bay",
+    "bay_refuses_battery": "a bay's charger is not set for that battery",
+    "battery_on_hold": "that battery is on hold",
+    "crew_off_duty": "no crew is on duty for that walk",
+    "crew_on_two_rounds": "the crew is on another walk then",
+    "leg_outside_event": "that is outside the event",
+    "no_such_crew": "no crew is on duty for that walk",
+    "place_holds_two": "another battery is there then",
+    "pinned_away": "a pin is in the way",
+    "pinned_no_walk": "a pin is in the way",
+    "pinned_stay": "a pin is in the way",
+    "source_overloaded": "the charging source would be overloaded",
+    "station_refuses_battery": "that battery can't feed the station",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Stay:
+    """What is asked of one stay at a station: see `STAY_CHANGES`."""
+
+    what: str
+    leg: Leg
+    battery: Asset | None = None
+    minutes: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """A change, tried: what it costs, and what would be kept."""
+
+    rotation: Rotation
+    words: str
+    cost: Cost
+    scenario: Scenario
+    legs: tuple[CoreLeg, ...]
+    pin: Pin | None = None
+
+    @property
+    def is_same(self) -> bool:
+        """Whether the rotation keeps a pin as it is."""
+        return self.legs == tuple(bridge.core_legs(self.rotation))
+
+
+STAY_CHANGES = ("instead", "earlier", "later", "skip")
+
+
+def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
+    """
+    Try a change of a rotation; nothing is kept.
+
+    Raises
+    ------
+    ValidationError
+        If it can't be made, with the reason.
+    """
+    event = rotation.event
+    frozen = bridge.scenario_from(rotation.snapshot)
+    before = bridge.core_legs(rotation)
+    try:
+        if isinstance(asked, Pin):
+            words = pin_words(event, asked)
+            scenario = bridge.with_pins(event, frozen, rotation.from_min, asked)
+            problem = Problem(scenario)
+            legs = kept(problem, before, keep_until_min=kept_until_min(rotation))
+        else:
+            words, scenario, problem = stay_words(event, asked), frozen, Problem(frozen)
+            legs = _of_stay(rotation, problem, before, asked)
+    except CannotChange as refused:
+        why = WHY_NOT.get(refused.broken.rule, "") if refused.broken else ""
+        raise ValidationError(f"{words}: not possible; {why or refused}.") from refused
+    except PowercoreError as refused:
+        raise ValidationError(str(refused)) from refused
+    cost = Replayed.of(problem, legs).cost(Replayed.of(problem, before))
+    pin = asked if isinstance(asked, Pin) else None
+    return Proposal(rotation, words, cost, scenario, legs, pin)
+
+
+def has_left(leg: Leg) -> bool:
+    """Whether the walk to a stay has left, or it began with the running event."""
+    event = leg.rotation.event
+    if event.state != Event.State.RUNNING:
+        return False
+    own = leg.rotation.legs.filter(battery=leg.battery, end_min=leg.start_min)
+    walk = own.filter(kind=CARRIED).first()
+    leave = walk.start_min if walk else leg.start_min
+    return event.moment_of(leave) < event.clock.now()
+
+
+def _of_stay(
+    rotation: Rotation, problem: Problem, legs: list[CoreLeg], asked: Stay
+) -> tuple[CoreLeg, ...]:
+    leg = bridge.core_leg(asked.leg, rotation.from_min)
+    if has_left(asked.leg):
+        raise CannotChange("its walk has left already")
+    if asked.what == "instead" and asked.battery is not None:
+        return instead(problem, legs, leg, str(asked.battery.pk))
+    if asked.what == "skip":
+        return skipped(problem, legs, leg)
+    if leg.start_min == 0:
+        raise CannotChange("it is there from the start: no walk brings it")
+    sign = -1 if asked.what == "earlier" else 1
+    return moved(problem, legs, leg, sign * asked.minutes)
+
+
+@transaction.atomic
+def keep_change(proposal: Proposal, *, by: Actor) -> Rotation:
+    """
+    Keep a change as a new draft, and its pin; a pin that costs nothing needs none.
+
+    Raises
+    ------
+    ValidationError
+        If it breaks a rule after all.
+    """
+    rotation, pin = proposal.rotation, proposal.pin
+    draft = rotation
+    if pin is None or not proposal.is_same:
+        draft = keep(
+            Rotation(
+                event=rotation.event,
+                snapshot=bridge.snapshot_of(rotation.event, proposal.scenario),
+                made_by=by,
+                from_min=rotation.from_min,
+                change=proposal.words[:200],
+                changed_from=rotation,
+            ),
+            Problem(proposal.scenario),
+            proposal.legs,
+        )
+    if pin is not None:
+        pin.made_by = by
+        pin.draft = draft if draft is not rotation else None
+        pin.save()
+    return draft
+
+
+@transaction.atomic
+def take_back(draft: Rotation) -> Rotation:
+    """
+    Take a changed draft back, with the pin that made it; what it was changed from.
+
+    Raises
+    ------
+    ValidationError
+        If it is no draft, or nobody changed it.
+    """
+    before = draft.changed_from
+    if draft.state != Rotation.State.DRAFT or before is None:
+        raise ValidationError("Only a draft that was changed can be taken back.")
+    draft.state = Rotation.State.TAKEN_BACK
+    draft.save(update_fields=["state"])
+    draft.pins.filter(lifted_at=None).update(lifted_at=real_now())
+    return before
+
+
+def set_lifted(pin: Pin, *, is_lifted: bool) -> None:
+    """Lift a pin, so that no rotation needs to keep it any more; or pin it again."""
+    pin.lifted_at = real_now() if is_lifted else None
+    pin.save(update_fields=["lifted_at"])
+
+
+# --- words ------------------------------------------------------------------------
+
+
+def stay_words(event: Event, asked: Stay) -> str:
+    """A change of a stay in words: "K13 to Drumlin at 21:30, 15 min earlier"."""
+    leg = asked.leg
+    tag, station = tags_of(event).get(leg.battery, "?"), place_name(event, leg.place)
+    stay = f"{tag} to {station} at {_time(event, event.moment_of(leg.start_min))}"
+    if asked.what == "instead":
+        other = asked.battery.tag if asked.battery else "?"
+        return f"{other} instead of {stay}"
+    if asked.what == "skip":
+        return f"{stay}: no walk"
+    return f"{stay}: {asked.minutes} min {asked.what}"
+
+
+def pin_words(event: Event, pin: Pin) -> str:
+    """A pin in words: "K11 stays at Shelter link, Sat 14:00 to Sun 08:00"."""
+    where = place_name(event, pin.place)
+    span = f"{_time(event, pin.starts_at)} to {_time(event, pin.ends_at)}"
+    tag = pin.battery.tag if pin.battery else ""
+    words = {
+        Pin.Kind.STAYS: f"{tag} stays at {where}",
+        Pin.Kind.AWAY: f"{tag or 'No battery'} {'not ' if tag else ''}at {where}",
+        Pin.Kind.NO_WALK: f"No walk to {where}",
+    }[Pin.Kind(pin.kind)]
+    return f"{words}, {span}"
+
+
+def place_name(event: Event, place: UUID | None) -> str:
+    """The name of a station or a bay; any station where none is named."""
+    if place is None:
+        return "any station"
+    one: Station | Bay | None = (
+        event.stations.filter(pk=place).first() or event.bays.filter(pk=place).first()
+    )
+    return one.name if one else "a place that is gone"
+
+
+def _time(event: Event, moment: datetime) -> str:
+    return f"{local(moment, event.zone):%a %H:%M}"

@@ -1,0 +1,204 @@
+"""Pins and changes by hand through the pages: costs first, kept, taken back."""
+
+import pytest
+from django.urls import reverse
+
+from hollow_kettle.clock import local
+from hollow_kettle.plan import changes, queries, rotations
+from hollow_kettle.plan.models import Event, Pin, Rotation
+from powercore.rotation.verify import verify
+
+
+@pytest.fixture
+def draft(event, marin):
+    """A first complete rotation."""
+    return rotations.make_rotation(event, by=marin)
+
+
+def url(name, rotation, *more):
+    """A page of a rotation."""
+    return reverse(f"plan:{name}", args=[rotation.event_id, rotation.number, *more])
+
+
+def brought(rotation):
+    """The first stay that somebody walks for."""
+    return rotation.legs.filter(kind="serve", start_min__gt=0).first()
+
+
+def walls(event, start, end):
+    """Two times of the event as they are typed."""
+    return {
+        name: f"{local(event.moment_of(minute), event.zone):%Y-%m-%d %H:%M}"
+        for name, minute in (("starts", start), ("ends", end))
+    }
+
+
+def test_a_change_says_its_cost_first_then_is_kept_and_taken_back(draft, boss):
+    """Nothing is kept by asking; taking it back leads to what it was made from."""
+    leg = brought(draft)
+    asked = {"leg": leg.pk, "what": "skip"}
+
+    shown = boss.post(url("change_try", draft), asked, headers={"HX-Request": "true"})
+
+    assert "Worse than it is" in shown.content.decode()
+    assert Rotation.objects.count() == 1
+
+    boss.post(url("change_keep", draft), asked)
+    made = Rotation.objects.get(number=draft.number + 1)
+    assert made.walks < draft.walks
+    assert made.changed_from == draft
+    assert made.change.endswith("no walk")
+    problem, legs = queries.problem_of(made)
+    assert verify(problem, legs).is_valid
+
+    boss.post(url("rotation_take_back", made))
+    made.refresh_from_db()
+    assert made.state == Rotation.State.TAKEN_BACK
+    assert queries.current_rotation(draft.event) == draft
+
+
+@pytest.mark.parametrize(
+    ("asked", "words"),
+    [
+        ({"what": "instead"}, "Choose the battery that should go instead."),
+        ({"what": "earlier"}, "Say by how many minutes, 1 to 240."),
+        (
+            {"what": "later", "minutes": "999"},
+            "Minutes must be between 1 and 240 min, not 999",
+        ),
+        ({"what": "earlier", "minutes": "soon"}, "Minutes must be a plain number"),
+        ({"what": "fly"}, "Select a valid choice"),
+    ],
+)
+def test_a_change_asked_for_wrongly_is_refused_by_its_field(draft, boss, asked, words):
+    """With the range where there is one; nothing is kept."""
+    asked = {"leg": brought(draft).pk} | asked
+
+    answer = boss.post(url("change_try", draft), asked, headers={"HX-Request": "true"})
+
+    assert answer.status_code == 422
+    assert words in answer.content.decode()
+    assert Rotation.objects.count() == 1
+
+
+def test_a_pin_that_the_rotation_keeps_costs_nothing_and_is_listed(draft, boss):
+    """No new draft; the pin is part of the next rotation that is made."""
+    leg = brought(draft)
+    asked = {"leg": leg.pk, "what": "pin"}
+    page = boss.post(url("change_try", draft), asked)
+    assert "it costs nothing" in page.content.decode()
+
+    boss.post(url("change_keep", draft), asked)
+
+    assert Rotation.objects.count() == 1
+    assert (
+        "kept by this rotation"
+        in boss.get(url("rotation_detail", draft)).content.decode()
+    )
+    anew = rotations.make_rotation(draft.event, by=draft.made_by)
+    stays = anew.legs.filter(battery=leg.battery, place=leg.place)
+    assert any(x.start_min <= leg.start_min and leg.end_min <= x.end_min for x in stays)
+
+
+def test_no_walk_to_a_station_makes_a_draft_and_is_lifted_with_it(draft, boss):
+    """All day: whoever is brought there now is not any more."""
+    event, leg = draft.event, brought(draft)
+    asked = {"kind": "no_walk", "place": leg.place, **walls(event, 0, event.span_min)}
+
+    boss.post(url("change_keep", draft), asked)
+
+    made = Rotation.objects.get(number=draft.number + 1)
+    assert not made.legs.filter(place=leg.place, kind="serve", start_min__gt=0)
+    pin = Pin.objects.get()
+    assert pin.draft == made
+    old = boss.get(url("rotation_detail", draft)).content.decode()
+    assert "not kept by this rotation" in old
+
+    boss.post(url("rotation_take_back", made))
+    pin.refresh_from_db()
+    assert pin.lifted_at is not None
+    boss.post(url("pin_lift", draft, pin.pk))
+    pin.refresh_from_db()
+    assert pin.lifted_at is None
+
+
+def test_a_pin_that_cannot_be_kept_is_refused_with_its_reason(draft, boss):
+    """A battery on hold; what was typed stays where it was typed."""
+    event = draft.event
+    held = event.batteries.exclude(hold="").first() or event.batteries.first()
+    held.hold = "swollen"
+    held.save()
+    draft = rotations.make_rotation(event, by=draft.made_by)
+    station = event.stations.first()
+    asked = {"kind": "stays", "battery": held.pk, "place": station.pk}
+    asked |= walls(event, 60, 90)
+
+    page = boss.post(url("change_try", draft), asked)
+
+    words = f"“{held.tag} at {station.name}” can&#x27;t be kept: {held.tag} is on hold."
+    assert page.status_code == 422
+    assert words in page.content.decode()
+    assert not Pin.objects.exists()
+
+
+@pytest.mark.parametrize(
+    ("asked", "words"),
+    [
+        ({"kind": "stays"}, "Say which battery stays."),
+        ({"kind": "away"}, "Say which station or bay."),
+        ({"kind": "no_walk", "place": "bay"}, "Walks lead to stations, not to bays."),
+        ({"kind": "no_walk", "ends": "2020-01-01 00:00"}, "It ends before it begins."),
+        ({"kind": "no_walk", "starts": "tonight"}, "From, local time: Write the date"),
+        ({"kind": "no_walk", "starts": ""}, "From, local time: This field is required"),
+    ],
+)
+def test_a_pin_asked_for_wrongly_is_refused_by_its_field(draft, boss, asked, words):
+    """Each kind names what it needs."""
+    event = draft.event
+    if asked.get("place") == "bay":
+        asked = asked | {"place": event.bays.first().pk}
+    asked = walls(event, 0, 60) | asked
+
+    page = boss.post(url("change_try", draft), asked, headers={"HX-Request": "true"})
+
+    assert page.status_code == 422
+    assert words in page.content.decode()
+
+
+def test_a_search_begins_with_a_rotation_that_keeps_the_pins(draft, marin, monkeypatch):
+    """An older draft is mended first; one that keeps them only notes them."""
+    event, leg = draft.event, brought(draft)
+    Pin.objects.create(
+        event=event,
+        kind=Pin.Kind.NO_WALK,
+        place=leg.place,
+        starts_at=event.starts_at,
+        ends_at=event.ends_at,
+    )
+
+    mended = rotations.with_pins_kept(draft, by=marin)
+
+    assert mended.changed_from == draft
+    problem, legs = queries.problem_of(mended)
+    assert problem.scenario.pins
+    assert verify(problem, legs).is_valid
+    assert rotations.with_pins_kept(mended, by=marin) == mended
+
+
+def test_a_walk_that_has_left_is_not_changed(draft, boss):
+    """While an event runs, what is under way stays."""
+    event, leg = draft.event, brought(draft)
+    Event.objects.filter(pk=event.pk).update(state=Event.State.RUNNING)
+    event.refresh_from_db()
+    event.clock_offset = event.moment_of(leg.start_min + 5) - event.clock.now()
+    event.save()
+
+    answer = boss.post(
+        url("change_try", draft),
+        {"leg": leg.pk, "what": "skip"},
+        headers={"HX-Request": "true"},
+    )
+
+    assert "its walk has left already" in answer.content.decode()
+    with pytest.raises(changes.ValidationError, match="Only a draft"):
+        changes.take_back(draft)
