@@ -195,6 +195,7 @@ TABLE = {
     ("plan:round_sheet", "GET"): MEMBERS,
     ("plan:slips", "GET"): MEMBERS,
     ("plan:calendar", "GET"): MEMBERS,
+    ("plan:rotation_compare", "GET"): MEMBERS,
     ("plan:change_try", "POST"): EVENT_BOSS,
     ("plan:change_keep", "POST"): EVENT_BOSS,
     ("plan:rotation_take_back", "POST"): EVENT_BOSS,

@@ -202,3 +202,23 @@ def test_a_walk_that_has_left_is_not_changed(draft, boss):
     assert "its walk has left already" in answer.content.decode()
     with pytest.raises(changes.ValidationError, match="Only a draft"):
         changes.take_back(draft)
+
+
+def test_two_rotations_are_compared_by_figures_stations_and_moves(draft, boss):
+    """What only one has stands under its name; a rotation alone has no other."""
+    compare = reverse("plan:rotation_compare", args=[draft.event_id])
+    assert "nothing to compare" in boss.get(compare).content.decode()
+    leg = brought(draft)
+    boss.post(url("change_keep", draft), {"leg": leg.pk, "what": "skip"})
+
+    page = boss.get(f"{compare}?one={draft.number}&other={draft.number + 1}")
+
+    found = page.context["page"]
+    assert found.one.rotation == draft
+    tag = queries.tags_of(draft.event)[leg.battery]
+    arrive = draft.event.moment_of(leg.start_min)
+    assert (tag, arrive) in {(move.bring, move.arrive) for move in found.one.only}
+    assert found.same_moves + len(found.one.only) == draft.walks
+    off = {name: (one, other) for name, one, other in found.figures}
+    assert off["off the air, min"][0] == draft.off_air_min
+    assert boss.get(f"{compare}?one=soon").status_code == 200

@@ -16,8 +16,20 @@ from .change_page import pin_rows
 from .models import Event, Leg, Pin, Rotation
 from .queries import hour_ticks, problem_of, tags_of
 
-LEFT, WIDTH, ROW, TOP = 148.0, 900.0, 46.0, 44.0
-BAR = 32.0
+LEFT, WIDTH, TOP = 148.0, 900.0, 44.0
+
+
+@dataclass(frozen=True, slots=True)
+class Shape:
+    """How high bars and lanes are, and how far below its lane's top a bar lies."""
+
+    bar: float = 32.0
+    row: float = 46.0
+    shift: float = 0.0
+
+
+#: Two rotations in one drawing: one above the other in each lane.
+UPPER, LOWER = Shape(bar=18.0, row=49.0), Shape(bar=18.0, row=49.0, shift=21.0)
 
 
 @dataclass(slots=True)
@@ -37,13 +49,9 @@ class Bar:
     place: str
     start: datetime
     end: datetime
+    height: float
     number: int = 0
     leg: int = 0
-
-    @property
-    def height(self) -> float:
-        """Height of a bar."""
-        return BAR
 
     @property
     def text_x(self) -> float:
@@ -80,14 +88,30 @@ class Lane:
     about: str
     y: float
     kind: str
+    shape: Shape = Shape()
     bars: list[Bar] = field(default_factory=list)
     marks: list[Mark] = field(default_factory=list)
     power: list[tuple[float, float]] = field(default_factory=list)
 
     @property
+    def bar_y(self) -> float:
+        """Where bars begin."""
+        return self.y + self.shape.shift
+
+    @property
+    def middle(self) -> float:
+        """Half-way down its bars."""
+        return self.bar_y + self.shape.bar / 2
+
+    @property
     def name_y(self) -> float:
         """Baseline of the name."""
         return self.y + 13
+
+    @property
+    def number_y(self) -> float:
+        """Baseline of its rotation's number, beside its bars."""
+        return self.middle + 4
 
     @property
     def about_y(self) -> float:
@@ -103,7 +127,10 @@ class Mark:
     x: float
     y: float
     width: float
+    height: float
     minutes: float
+    #: Whether its words stand below it, where there is something above.
+    is_low: bool
 
     @property
     def words(self) -> str:
@@ -114,7 +141,7 @@ class Mark:
     @property
     def label_y(self) -> float:
         """Baseline of its words."""
-        return self.y - 2
+        return self.y + self.height + 9 if self.is_low else self.y - 2
 
 
 @dataclass(slots=True)
@@ -179,6 +206,11 @@ class Board:
         return LEFT
 
     @property
+    def number_x(self) -> float:
+        """Where rotations' numbers end."""
+        return LEFT - 4
+
+    @property
     def right(self) -> float:
         """Where time ends."""
         return LEFT + WIDTH
@@ -199,12 +231,15 @@ class Board:
         return self.height - 12
 
 
-def board_of(event: Event, rotation: Rotation, now: datetime | None) -> Board:
+def board_of(
+    event: Event, rotation: Rotation, now: datetime | None, shape: Shape | None = None
+) -> Board:
     """Lay out a rotation."""
+    shape = shape or Shape()
     x = Scale(0, event.span_min, LEFT, LEFT + WIDTH)
     tags = tags_of(event)
     problem, core_legs = problem_of(rotation)
-    lanes = _lanes(event, x, problem, rotation.from_min)
+    lanes = _lanes(event, x, problem, rotation.from_min, shape)
     by_key = {lane.key: lane for lane in lanes}
     reserve = {b.key: b.pack.reserve_soc for b in problem.scenario.batteries}
     bars = []
@@ -225,12 +260,14 @@ def board_of(event: Event, rotation: Rotation, now: datetime | None) -> Board:
                 Mark(
                     fall.what,
                     start,
-                    lane.y,
+                    lane.bar_y,
                     round(max(2.0, end - start), 1),
+                    shape.bar,
                     fall.open_min,
+                    is_low=shape.shift > 0,
                 )
             )
-    height = lanes[-1].y + ROW + 30 if lanes else 200
+    height = lanes[-1].y + shape.row + 30 if lanes else 200
     minute = event.minute_of(now) if now else None
     return Board(
         lanes=lanes,
@@ -282,7 +319,7 @@ def _pin_marks(
                 yield PinMark(
                     kind=pin.kind,
                     x=x(start),
-                    y=lane.y + BAR + 3,
+                    y=lane.bar_y + lane.shape.bar + 3,
                     width=round(x(end) - x(start), 1),
                     words=words if row.is_kept else f"{words}: not kept",
                     title=row.words,
@@ -290,7 +327,9 @@ def _pin_marks(
                 )
 
 
-def _lanes(event: Event, x: Scale, problem: Problem, from_min: int) -> list[Lane]:
+def _lanes(
+    event: Event, x: Scale, problem: Problem, from_min: int, shape: Shape
+) -> list[Lane]:
     """Stations, then bays with the stretches in which their source really runs."""
     lanes, y = [], TOP
     for station in event.stations.all():
@@ -301,19 +340,20 @@ def _lanes(event: Event, x: Scale, problem: Problem, from_min: int) -> list[Lane
                 station.purpose or f"tier {station.tier}",
                 y,
                 SERVE,
+                shape,
             )
         )
-        y += ROW
+        y += shape.row
     y += 22
     for bay in event.bays.select_related("source"):
-        lane = Lane(str(bay.pk), bay.name, bay.source.name, y, CHARGE)
+        lane = Lane(str(bay.pk), bay.name, bay.source.name, y, CHARGE, shape)
         source = problem.sources.get(str(bay.source_id))
         for window in source.windows if source else ():
             start = x(window.start_min + from_min)
             end = x(window.end_min + from_min)
             lane.power.append((start, round(end - start, 1)))
         lanes.append(lane)
-        y += ROW
+        y += shape.row
     return lanes
 
 
@@ -326,10 +366,11 @@ def _bar(
     reserve: dict[str, float],
 ) -> Bar:
     left, right = x(leg.start_min), x(leg.end_min)
-    foot = lane.y + BAR
+    height = lane.shape.bar
+    foot = lane.bar_y + height
 
     def y(soc: float) -> float:
-        return foot - soc * BAR
+        return foot - soc * height
 
     fill = points(
         [(left, foot), (left, y(leg.start_soc)), (right, y(leg.end_soc)), (right, foot)]
@@ -340,7 +381,8 @@ def _bar(
         battery=leg.battery,
         kind=leg.kind,
         x=left,
-        y=lane.y,
+        y=lane.bar_y,
+        height=height,
         width=round(max(1.5, right - left - 1), 1),
         fill=fill,
         reserve_y=y(share) if share is not None and leg.kind == SERVE else None,
@@ -369,8 +411,8 @@ def _paths(
         strokes = []
         for before, after in itertools.pairwise(stops):
             x1, x2 = x(before.end_min), x(after.start_min)
-            y1 = by_key[str(before.place)].y + BAR / 2
-            y2 = by_key[str(after.place)].y + BAR / 2
+            y1 = by_key[str(before.place)].middle
+            y2 = by_key[str(after.place)].middle
             bend = max(12.0, (x2 - x1) / 2)
             strokes.append(
                 f"M{x1:.1f} {y1:.1f} C{x1 + bend:.1f} {y1:.1f} "

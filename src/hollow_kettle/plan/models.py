@@ -738,23 +738,6 @@ class Search(models.Model):
         """How long it has been going, or took. [s]"""
         return ((self.ended_at or real_now()) - self.asked_at).total_seconds()
 
-    @property
-    def figures(self) -> list[tuple[str, float, float]]:
-        """What the search began with and its best, figure by figure, most first."""
-        names = {
-            "off the air, min": "off_air_min",
-            "not served, Wh": "unserved_wh",
-            "into reserve, min": "reserve_min",
-            "slack missing, min": "thin_min",
-            "walks": "walks",
-            "bay changes": "bay_changes",
-        }
-        best = self.best or self.rotation
-        return [
-            (name, getattr(self.rotation, field), getattr(best, field))
-            for name, field in names.items()
-        ]
-
 
 class Trial(models.Model):
     """A rotation in many futures: asked for, or what came of it."""

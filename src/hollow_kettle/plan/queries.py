@@ -36,6 +36,25 @@ def search_of(event: Event) -> Search | None:
     return event.searches.select_related("rotation", "best").first()
 
 
+#: What rotations are compared by, most important first.
+FIGURES = {
+    "off_air_min": "off the air, min",
+    "unserved_wh": "not served, Wh",
+    "reserve_min": "into reserve, min",
+    "thin_min": "slack missing, min",
+    "walks": "walks",
+    "bay_changes": "bay changes",
+}
+
+
+def figures_of(one: Rotation, other: Rotation) -> list[tuple[str, float, float]]:
+    """Two rotations figure by figure, most important first."""
+    return [
+        (words, getattr(one, name), getattr(other, name))
+        for name, words in FIGURES.items()
+    ]
+
+
 def hour_ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
     """Hours across a drawing, in local time."""
     step_h = 1 if event.span_min <= 14 * 60 else 2 if event.span_min <= 40 * 60 else 6

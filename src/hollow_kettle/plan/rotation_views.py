@@ -7,6 +7,7 @@ from uuid import UUID
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
+from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
@@ -17,7 +18,8 @@ from powercore.rotation.problem import SERVE
 from . import board, changes, forms, queries, rotations
 from .access import event_or_404
 from .change_page import change_page, pin_rows
-from .models import Event, Leg, Rotation
+from .compare_page import compare_page
+from .models import Event, Leg, Rotation, Search
 from .stress_page import stress_page
 from .views import span_of, tried
 from .why_page import why_page
@@ -55,13 +57,39 @@ def _board_page(
             "later": len(coming) - 5,
             "every_move": every,
             "others": event.rotations.exclude(pk=found.pk)[:6],
-            "search": queries.search_of(event),
+            **search_context(queries.search_of(event)),
             "stress": stress_page(event, found),
             "pins": pin_rows(event, found),
             "pin_form": forms.PinForm(event=event, initial=span_of(event)),
             **more,
         }
     return render(request, "plan/rotation.html", context)
+
+
+def search_context(found: Search | None) -> dict[str, Any]:
+    """A search, with its best against what it began with."""
+    if found is None or found.best is None:
+        return {"search": found}
+    figures = queries.figures_of(found.rotation, found.best)
+    return {"search": found, "search_figures": figures}
+
+
+@require_safe
+def rotation_compare(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show two rotations of an event against each other."""
+    event = event_or_404(request, uid)
+    drafts = event.rotations.exclude(state=Rotation.State.TAKEN_BACK)
+    chosen = [_chosen(drafts, request.GET.get(name, "")) for name in ("one", "other")]
+    context: dict[str, Any] = {"event": event, "rotations": drafts}
+    one = chosen[0] or queries.current_rotation(event)
+    other = chosen[1] or (drafts.exclude(pk=one.pk).first() if one else None)
+    if one is not None and other is not None:
+        context["page"] = compare_page(event, one, other)
+    return render(request, "plan/rotation_compare.html", context)
+
+
+def _chosen(drafts: QuerySet[Rotation], number: str) -> Rotation | None:
+    return drafts.filter(number=number).first() if number.isdecimal() else None
 
 
 @require_POST
@@ -110,7 +138,7 @@ def search_detail(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     """Send how far a search is; when it has ended, have the page load anew."""
     event = event_or_404(request, uid)
     found = get_object_or_404(event.searches.select_related("rotation", "best"), pk=pk)
-    context = {"event": event, "search": found}
+    context = {"event": event, **search_context(found)}
     answer = render(request, "plan/_search.html", context)
     if not found.is_active and request.headers.get("HX-Request"):
         answer["HX-Refresh"] = "true"

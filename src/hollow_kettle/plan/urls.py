@@ -91,6 +91,7 @@ _event = [
     path("people/", views.duties, name="duties"),
     path("people/<int:pk>/delete/", views.duty_delete, name="duty_delete"),
     path("rotation/", rotation_views.rotation, name="rotation"),
+    path("rotation/compare/", rotation_views.rotation_compare, name="rotation_compare"),
     path("rotation/make/", rotation_views.rotation_add, name="rotation_add"),
     path(
         "rotation/<int:number>/", rotation_views.rotation_detail, name="rotation_detail"
