@@ -194,6 +194,7 @@ TABLE = {
     ("plan:leg_why", "GET"): MEMBERS,
     ("plan:round_sheet", "GET"): MEMBERS,
     ("plan:slips", "GET"): MEMBERS,
+    ("plan:wall_board", "GET"): MEMBERS,
     ("plan:calendar", "GET"): MEMBERS,
     ("plan:rotation_compare", "GET"): MEMBERS,
     ("plan:change_try", "POST"): EVENT_BOSS,

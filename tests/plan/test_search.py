@@ -171,8 +171,9 @@ def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
     problem, legs = queries.problem_of(draft)
     assert len(moves) == verify(problem, legs).outcome.walks > 0
 
-    def get(name):
-        answer = boss.get(reverse(f"plan:{name}", args=[event.pk, draft.number]))
+    def get(name, query=""):
+        page = reverse(f"plan:{name}", args=[event.pk, draft.number])
+        answer = boss.get(page + query)
         assert answer.status_code == 200
         return answer.content
 
@@ -183,6 +184,12 @@ def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
             assert f"{move.leave:%H:%M}" in words
             assert move.station.name in words
             assert move.bring in words
+    for query, count in (("", 1), ("?size=letter", 2), ("?size=wall", 1)):
+        pages = PdfReader(BytesIO(get("wall_board", query))).pages
+        assert len(pages) == count
+        words = " ".join(page.extract_text() for page in pages)
+        assert all(station.name in words for station in event.stations.all())
+        assert {move.bring for move in moves} <= set(words.split())
     entries = Calendar.from_ical(get("calendar")).walk("VEVENT")
     assert [entry["dtstart"].dt for entry in entries] == [m.leave for m in moves]
     assert moves[0].bring in entries[0]["summary"]

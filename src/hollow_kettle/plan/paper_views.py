@@ -9,17 +9,22 @@ from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_safe
 
 from hollow_kettle.clock import local
-from hollow_kettle.shelf.paper import SIZES, printed
+from hollow_kettle.shelf.paper import printed
 from hollow_kettle.shelf.views.prints import pdf
 
 from . import queries
 from .access import event_or_404
+from .board import board_of
 from .calendars import Entry, as_ical
+from .change_page import pin_rows
 from .file_views import file_answer
 from .models import Event, Rotation
 
 #: Slips on one sheet of paper.
 SLIPS = 4
+#: Paper that walks are printed on, and the board.
+SHEETS = ("a4", "letter")
+WALL = ("a3", "a4", "letter")
 
 
 @require_safe
@@ -29,6 +34,27 @@ def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     context = _context(event, rotation) | {"stations": event.stations.all()}
     content = printed("plan/paper/round_sheet.html", context, _size(request))
     return pdf(content, f"rounds-{rotation.number}")
+
+
+@require_safe
+def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """The board for a wall: one A3, or two sheets side by side."""
+    event, rotation = _asked(request, uid, number)
+    drawing = board_of(event, rotation, None)
+    size = _size(request, WALL)
+    halves = 1 if size == "a3" else 2
+    context = {
+        "event": event,
+        "rotation": rotation,
+        "board": drawing,
+        "views": [
+            (n * drawing.width / halves, drawing.width / halves) for n in range(halves)
+        ],
+        "crews": event.crews.all(),
+        "pins": [row.words for row in pin_rows(event, rotation) if row.is_kept],
+    }
+    content = printed("plan/paper/board.html", context, size, is_wide=halves == 1)
+    return pdf(content, f"board-{rotation.number}")
 
 
 @require_safe
@@ -87,6 +113,6 @@ def _context(event: Event, rotation: Rotation) -> dict:
     }
 
 
-def _size(request: HttpRequest) -> str:
-    size = request.GET.get("size", "a4")
-    return size if size in SIZES and size != "a6" else "a4"
+def _size(request: HttpRequest, sizes: tuple[str, ...] = SHEETS) -> str:
+    size = request.GET.get("size", sizes[0])
+    return size if size in sizes else sizes[0]

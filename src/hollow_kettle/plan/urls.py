@@ -116,6 +116,7 @@ _event = [
         paper_views.round_sheet,
         name="round_sheet",
     ),
+    path("rotation/<int:number>/board.pdf", paper_views.wall_board, name="wall_board"),
     path("rotation/<int:number>/slips.pdf", paper_views.slips, name="slips"),
     path("rotation/<int:number>/rounds.ics", paper_views.calendar, name="calendar"),
     path(

@@ -21,7 +21,12 @@ from .models import Asset
 from .queries import about, attach_details
 
 #: Paper that people have: width and height. [mm]
-SIZES = {"a4": (210, 297), "letter": (215.9, 279.4), "a6": (105, 148)}
+SIZES = {
+    "a3": (297, 420),
+    "a4": (210, 297),
+    "letter": (215.9, 279.4),
+    "a6": (105, 148),
+}
 
 
 @dataclass(frozen=True, slots=True)
