@@ -21,7 +21,7 @@ from powercore.battery import Feeding, Pack
 from powercore.errors import PowercoreError, UnknownKey
 from powercore.loads import SPREAD, Load, Opening, Step, demand_w, peak_current_a
 from powercore.sources import SourcePlan, Supply, on_w
-from powercore.values import BUS_V, FloatArray, TimeGrid, in_range
+from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range
 
 SCHEMA_VERSION = 3
 #: Versions whose files say what a scenario must say; what they lack has a default.
@@ -37,9 +37,10 @@ USUAL_PATH_OHM = 0.012
 #: Place key of the charging yard's rack, where batteries wait.
 YARD = "yard"
 
-#: Pins: a battery is at a place, a battery is not there, nobody walks there.
-STAYS, AWAY, NO_WALK = "stays", "away", "no_walk"
-PINS = (STAYS, AWAY, NO_WALK)
+#: Pins: a battery is at a place, a battery is not there, nobody walks there, and a
+#: station is on its lower power step.
+STAYS, AWAY, NO_WALK, LOW = "stays", "away", "no_walk", "low"
+PINS = (STAYS, AWAY, NO_WALK, LOW)
 
 
 class UnreadableScenario(PowercoreError):
@@ -186,7 +187,8 @@ class Pin:
 
     "stays": the battery is at the place all the while. "away": the battery is not
     there, or none is where none is named. "no_walk": nobody is on the way to the
-    station or back, or to any where none is named.
+    station or back, or to any where none is named. "low": the station is on its lower
+    power step, which asks less of its batteries.
     """
 
     kind: str
@@ -298,8 +300,9 @@ class Scenario:
         stations = {station.key for station in self.stations}
         bays = {bay.key for bay in self.bays}
         batteries = {battery.key for battery in self.batteries}
-        if pin.kind == NO_WALK:
-            knows = not pin.battery and pin.place in {"", *stations}
+        if pin.kind in (NO_WALK, LOW):
+            optional = {""} if pin.kind == NO_WALK else set()
+            knows = not pin.battery and pin.place in optional | stations
         else:
             optional = {""} if pin.kind == AWAY else set()
             knows = pin.battery in batteries | optional and pin.place in stations | bays
@@ -313,6 +316,26 @@ class Scenario:
     def grid(self) -> TimeGrid:
         """The event's time in 5-minute steps."""
         return TimeGrid.covering(self.span_min)
+
+
+def low_power(station: StationPlan, window: Window | None = None) -> StationPlan:
+    """A station on its low step: always, or inside a window."""
+    openings: list[Opening] = []
+    for one in station.openings:
+        first, last = one.start_min, one.end_min
+        if window is not None:
+            first, last = max(first, window.start_min), min(last, window.end_min)
+        if last <= first or one.step == Step.WATCH:
+            openings.append(one)
+            continue
+        for start, end, step in (
+            (one.start_min, first, one.step),
+            (first, last, Step.LOW),
+            (last, one.end_min, one.step),
+        ):
+            if end > start:
+                openings.append(replace(one, start_min=start, end_min=end, step=step))
+    return replace(station, openings=tuple(openings))
 
 
 def arrays_of(scenario: Scenario) -> list[tuple[str, Array]]:

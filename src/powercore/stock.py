@@ -15,9 +15,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.futures import Runs
-from powercore.loads import Opening, Step
 from powercore.rotation.problem import CHARGE, SERVE, WAIT, Leg, Problem
-from powercore.scenario import StationPlan
+from powercore.scenario import low_power
 from powercore.sources import BUFFER, GENERATOR, NOT_OWN, Running, running
 from powercore.values import FloatArray, Window, windows_where
 
@@ -52,26 +51,6 @@ class StockLine:
     def short_wh(self) -> float:
         """What is missing; 0 when there is enough. [Wh]"""
         return max(0.0, self.need_wh - self.have_wh - self.comes_wh)
-
-
-def low_power(station: StationPlan, window: Window | None = None) -> StationPlan:
-    """A station on its low step: always, or inside a window."""
-    openings: list[Opening] = []
-    for one in station.openings:
-        first, last = one.start_min, one.end_min
-        if window is not None:
-            first, last = max(first, window.start_min), min(last, window.end_min)
-        if last <= first or one.step == Step.WATCH:
-            openings.append(one)
-            continue
-        for start, end, step in (
-            (one.start_min, first, one.step),
-            (first, last, Step.LOW),
-            (last, one.end_min, one.step),
-        ):
-            if end > start:
-                openings.append(replace(one, start_min=start, end_min=end, step=step))
-    return replace(station, openings=tuple(openings))
 
 
 def stretches(

@@ -31,9 +31,8 @@ from powercore.rotation.problem import (
     Problem,
     lives_of,
 )
-from powercore.scenario import FORECAST, NO_SUN
+from powercore.scenario import FORECAST, NO_SUN, low_power
 from powercore.simulate import simulate
-from powercore.stock import low_power
 from powercore.values import FloatArray
 
 #: Groups of futures with the same late walks, and futures in each.

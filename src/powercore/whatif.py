@@ -18,8 +18,7 @@ from powercore.budget import StationBudget, Suns, ledgers_of
 from powercore.errors import OutOfRange, UnknownKey
 from powercore.loads import Load, Opening, Pattern, Step
 from powercore.rotation.problem import SERVE, Leg, Problem
-from powercore.scenario import BatteryPlan, StationPlan
-from powercore.stock import low_power
+from powercore.scenario import BatteryPlan, StationPlan, low_power
 from powercore.values import Window
 
 #: Key of the battery that a spare is in a changed rotation.

@@ -4,7 +4,7 @@ import pytest
 from django.urls import reverse
 
 from hollow_kettle.clock import local
-from hollow_kettle.plan import changes, queries, rotations
+from hollow_kettle.plan import bridge, changes, queries, rotations
 from hollow_kettle.plan.models import Event, Pin, Rotation
 from powercore.rotation.verify import verify
 
@@ -122,6 +122,30 @@ def test_no_walk_to_a_station_makes_a_draft_and_is_lifted_with_it(draft, boss):
     assert pin.lifted_at is None
 
 
+def test_low_power_is_tried_kept_and_taken_back_like_any_pin(draft, boss):
+    """Its minutes are a cost; a station without a lower step is told so."""
+    event = draft.event
+    stations = {
+        one.name: bool(any(load.low for load in one.loads))
+        for one in bridge.scenario_from(draft.snapshot).stations
+    }
+    for station in event.stations.all():
+        hours = walls(event, 0, event.span_min)
+        asked = {"kind": "low", "place": station.pk, **hours}
+        page = boss.post(url("change_try", draft), asked, headers={"HX-Request": "t"})
+        has_low = stations[station.name]
+        assert page.status_code == (200 if has_low else 422)
+        words = "on low power" if has_low else "that saves nothing"
+        assert words in page.content.decode()
+        if has_low:
+            boss.post(url("change_keep", draft), asked)
+            made = event.rotations.first()
+            assert made.unserved_wh <= draft.unserved_wh
+            assert made.pins.get().kind == "low"
+            boss.post(url("rotation_take_back", made))
+    assert any(stations.values())
+
+
 def test_a_pin_that_cannot_be_kept_is_refused_with_its_reason(draft, boss):
     """A battery on hold; what was typed stays where it was typed."""
     event = draft.event
@@ -145,8 +169,8 @@ def test_a_pin_that_cannot_be_kept_is_refused_with_its_reason(draft, boss):
     ("asked", "words"),
     [
         ({"kind": "stays"}, "Say which battery stays."),
-        ({"kind": "away"}, "Say which station or bay."),
-        ({"kind": "no_walk", "place": "bay"}, "Walks lead to stations, not to bays."),
+        ({"kind": "away"}, "Say where: any station is for walks only."),
+        ({"kind": "no_walk", "place": "bay"}, "Choose a station, not a bay."),
         ({"kind": "no_walk", "ends": "2020-01-01 00:00"}, "It ends before it begins."),
         ({"kind": "no_walk", "starts": "tonight"}, "From, local time: Write the date"),
         ({"kind": "no_walk", "starts": ""}, "From, local time: This field is required"),

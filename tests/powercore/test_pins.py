@@ -9,14 +9,15 @@ from hypothesis import strategies as st
 
 from powercore.errors import UnknownKey
 from powercore.rotation import tours
+from powercore.rotation.compare import Replayed
 from powercore.rotation.construct import construct
 from powercore.rotation.improve import improve
 from powercore.rotation.pins import STEP_MIN, PinRefused, kept
 from powercore.rotation.problem import SERVE, Problem
 from powercore.rotation.timetable import timetable
 from powercore.rotation.verify import verify
-from powercore.scenario import AWAY, NO_WALK, STAYS, YARD, CrewPlan, Pin
-from tests.builders import make_battery, make_scenario
+from powercore.scenario import AWAY, LOW, NO_WALK, STAYS, YARD, CrewPlan, Pin
+from tests.builders import make_battery, make_scenario, steady
 from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, hard
 
 
@@ -87,6 +88,27 @@ def test_no_walk_in_the_dark_brings_the_relief_before_it():
     assert swap.start_min + walk_min <= 150
 
 
+def test_low_power_asks_less_for_its_time_and_counts_as_such():
+    """4 A to 1 A for an hour are 3 Ah less; the battery lasts an hour longer at 3/4."""
+    low = replace(steady(4.0), low=steady(1.0).draw)
+    station = replace(SIX_HOURS.stations[0], loads=(low,))
+    full = replace(SIX_HOURS, stations=(station,))
+    problem = pinned(pin(LOW, 60, 120), scenario=full)
+    alone = (replace(BY_HAND[0], end_min=360), replace(BY_HAND[3], battery="k02"))
+    alone = (alone[0], replace(alone[1], start_min=0))
+
+    before, after = (Replayed.of(one, alone) for one in (Problem(full), problem))
+
+    assert problem.lowered_min == {"esker": 60}
+    drawn = [float(one.drawn_wh["esker"][-1]) for one in (Problem(full), problem)]
+    assert drawn[0] - drawn[1] == pytest.approx(3 * 12.8)
+    cost = after.cost(before)
+    assert cost.lowered_min == 60
+    # ... and somewhat more, as the end of power rests on the mean current.
+    assert cost.off_air_min == pytest.approx(-45, abs=1)
+    assert cost.verdict == -1  # a minute off the air weighs more
+
+
 @pytest.mark.parametrize(
     ("pins", "values", "words"),
     [
@@ -148,6 +170,7 @@ def test_a_pin_that_cannot_be_kept_is_refused_with_the_reason(pins, values, word
         {"kind": AWAY, "battery": "k09", "place": "esker"},
         {"kind": NO_WALK, "battery": "k01", "place": "esker"},
         {"kind": NO_WALK, "battery": "", "place": "bay1"},
+        {"kind": LOW, "battery": "", "place": ""},
     ],
 )
 def test_a_pin_names_only_what_it_can(values):
@@ -164,15 +187,15 @@ def hard_pinned(draw):
     batteries = [one.key for one in scenario.batteries]
     pins = []
     for _ in range(draw(st.integers(1, 3))):
-        kind = draw(st.sampled_from([STAYS, AWAY, NO_WALK]))
+        kind = draw(st.sampled_from([STAYS, AWAY, NO_WALK, LOW]))
         start = draw(st.integers(0, scenario.span_min - 10))
         end = draw(st.integers(start + 1, scenario.span_min + 60))
         places = [*stations, scenario.bays[0].key]
         battery = draw(st.sampled_from(batteries))
         if kind == AWAY and draw(st.booleans()):
             battery = ""
-        if kind == NO_WALK:
-            battery, places = "", [*stations, ""]
+        if kind in (NO_WALK, LOW):
+            battery, places = "", [*stations, *([""] if kind == NO_WALK else [])]
         place = draw(st.sampled_from(places))
         pins.append(pin(kind, start, end, battery, place))
     return replace(scenario, pins=tuple(pins))

@@ -19,7 +19,7 @@ from django.db import connection
 
 from powercore.budget import Suns, no_sun
 from powercore.rotation.problem import Problem
-from powercore.stock import low_power
+from powercore.scenario import low_power
 
 from . import bridge
 from .models import Event, Snapshot, Station

@@ -57,6 +57,7 @@ def cost_rows(event: Event, cost: Cost) -> tuple[CostRow, ...]:
     )
     rows = (
         CostRow("off the air", "min", cost.off_air_min, where),
+        CostRow("on low power", "min", cost.lowered_min),
         CostRow("not served", "Wh", cost.unserved_wh),
         CostRow("into reserve", "min", cost.reserve_min),
         CostRow("slack missing", "min", cost.thin_min),
@@ -85,5 +86,7 @@ def pin_rows(event: Event, rotation: Rotation) -> list[PinRow]:
     for pin in event.pins.select_related("battery"):
         asked = bridge.core_pin(event, pin, problem.scenario, rotation.from_min)
         is_kept = asked is None or not broken_pin(problem, legs, asked)
+        if asked is not None and pin.kind == Pin.Kind.LOW:
+            is_kept = asked in problem.scenario.pins
         rows.append(PinRow(pin, pin_words(event, pin), is_kept))
     return sorted(rows, key=lambda row: row.pin.lifted_at is not None)

@@ -68,7 +68,8 @@ class Proposal:
     @property
     def is_same(self) -> bool:
         """Whether the rotation keeps a pin as it is."""
-        return self.legs == tuple(bridge.core_legs(self.rotation))
+        is_low = self.pin is not None and self.pin.kind == Pin.Kind.LOW
+        return not is_low and self.legs == tuple(bridge.core_legs(self.rotation))
 
 
 STAY_CHANGES = ("instead", "earlier", "later", "skip")
@@ -100,8 +101,13 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
         raise ValidationError(f"{words}: not possible; {why or refused}.") from refused
     except PowercoreError as refused:
         raise ValidationError(str(refused)) from refused
-    cost = Replayed.of(problem, legs).cost(Replayed.of(problem, before))
+    base = Replayed.of(Problem(frozen), before)
+    cost = Replayed.of(problem, legs).cost(base)
     pin = asked if isinstance(asked, Pin) else None
+    if pin is not None and pin.kind == Pin.Kind.LOW and cost.lowered_min < 0.5:
+        raise ValidationError(
+            f"{words}: that saves nothing; it has no lower step, or needs none then."
+        )
     return Proposal(rotation, words, cost, scenario, legs, pin)
 
 
@@ -214,6 +220,7 @@ def pin_words(event: Event, pin: Pin) -> str:
         Pin.Kind.STAYS: f"{tag} stays at {where}",
         Pin.Kind.AWAY: f"{tag or 'No battery'} {'not ' if tag else ''}at {where}",
         Pin.Kind.NO_WALK: f"No walk to {where}",
+        Pin.Kind.LOW: f"Low power at {where}",
     }[Pin.Kind(pin.kind)]
     return f"{words}, {span}"
 

@@ -666,12 +666,13 @@ class PinForm(Dressed, forms.Form):
         kind, place = data.get("kind"), data.get("place", "")
         if kind == Pin.Kind.STAYS and not data.get("battery"):
             self.add_error("battery", "Say which battery stays.")
-        if kind == Pin.Kind.NO_WALK and data.get("battery"):
-            self.add_error("battery", "A walk is not a battery's: leave this empty.")
-        if kind in (Pin.Kind.STAYS, Pin.Kind.AWAY) and not place:
-            self.add_error("place", "Say which station or bay.")
-        if kind == Pin.Kind.NO_WALK and place and place not in self.stations:
-            self.add_error("place", "Walks lead to stations, not to bays.")
+        is_of_station = kind in (Pin.Kind.NO_WALK, Pin.Kind.LOW)
+        if is_of_station and data.get("battery"):
+            self.add_error("battery", "That is not a battery's: leave this empty.")
+        if kind != Pin.Kind.NO_WALK and not place:
+            self.add_error("place", "Say where: any station is for walks only.")
+        if is_of_station and place and place not in self.stations:
+            self.add_error("place", "Choose a station, not a bay.")
         starts, ends = data.get("starts"), data.get("ends")
         if starts and ends:
             event = self.event

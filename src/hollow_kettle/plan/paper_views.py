@@ -18,7 +18,7 @@ from .board import board_of
 from .calendars import Entry, as_ical
 from .change_page import pin_rows
 from .file_views import file_answer
-from .models import Event, Rotation
+from .models import Event, Pin, Rotation
 
 #: Slips on one sheet of paper.
 SLIPS = 4
@@ -31,7 +31,13 @@ WALL = ("a3", "a4", "letter")
 def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     """All walks in order on paper, and what each station does when nobody comes."""
     event, rotation = _asked(request, uid, number)
-    context = _context(event, rotation) | {"stations": event.stations.all()}
+    lowered = [
+        row.words
+        for row in pin_rows(event, rotation)
+        if row.is_kept and row.pin.kind == Pin.Kind.LOW
+    ]
+    context = _context(event, rotation)
+    context |= {"stations": event.stations.all(), "lowered": lowered}
     content = printed("plan/paper/round_sheet.html", context, _size(request))
     return pdf(content, f"rounds-{rotation.number}")
 

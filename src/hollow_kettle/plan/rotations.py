@@ -132,8 +132,7 @@ def with_pins_kept(rotation: Rotation, *, by: Actor) -> Rotation:
     snapshot = bridge.snapshot_of(rotation.event, scenario)
     if rotation.state == Rotation.State.DRAFT and legs == tuple(before):
         rotation.snapshot = snapshot
-        rotation.save(update_fields=["snapshot"])
-        return rotation
+        return keep(rotation, problem, legs)
     draft = Rotation(
         event=rotation.event,
         snapshot=snapshot,

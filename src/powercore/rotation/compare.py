@@ -15,6 +15,8 @@ class Cost:
     """What a change costs: more of everything than without it; negative is a gain."""
 
     off_air_min: float
+    #: On a lower power step than agreed.
+    lowered_min: float
     unserved_wh: float
     reserve_min: float
     #: Less slack than before, where nothing else is lost. [min]
@@ -34,6 +36,7 @@ class Replayed:
     report: Report
     key: Key
     thin_min: float
+    lowered_min: float
 
     @classmethod
     def of(cls, problem: Problem, legs: Sequence[Leg]) -> Replayed:
@@ -44,6 +47,7 @@ class Replayed:
             report,
             key_of(problem, legs, outcome),
             float(round(thin_min(problem, legs, outcome))),
+            sum(problem.lowered_min.values()),
         )
 
     @property
@@ -61,6 +65,7 @@ class Replayed:
         was, is_now = base.off_air_min, self.off_air_min
         return Cost(
             off_air_min=after.total_min("off_air") - before.total_min("off_air"),
+            lowered_min=self.lowered_min - base.lowered_min,
             unserved_wh=after.unserved_wh - before.unserved_wh,
             reserve_min=after.total_min("reserve") - before.total_min("reserve"),
             thin_min=self.thin_min - base.thin_min,

@@ -1,7 +1,8 @@
 """
 What makes one rotation better than another: a strict order, smaller first.
 
-By tier: minutes off the air, then watt-hours not served. Then minutes into reserve
+By tier: minutes off the air, then minutes that pins have it on a lower power step,
+then watt-hours not served. Then minutes into reserve
 by tier, then minutes by which reliefs lack the slack they should have, then rounds,
 then bay changes. A changeover's planned break counts nowhere.
 Each figure is rounded to what anybody could notice, so that no minute is traded for
@@ -47,6 +48,8 @@ def key_of(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> Key:
         falls = [f for f in outcome.shortfalls if tier_of[f.station] == tier]
         off = [fall for fall in falls if fall.what == "off_air"]
         served.append(round(sum(fall.open_min for fall in off), 1))
+        of_tier = (key for key, number in tier_of.items() if number == tier)
+        served.append(sum(problem.lowered_min[key] for key in of_tier))
         served.append(round(sum(fall.unserved_wh for fall in off), 1))
         low = [fall for fall in falls if fall.what == "reserve"]
         reserve.append(float(round(sum(fall.open_min for fall in low))))

@@ -31,7 +31,7 @@ from powercore.rotation.timetable import (
     timetable,
 )
 from powercore.rotation.verify import verify
-from powercore.scenario import AWAY, NO_WALK, STAYS, YARD, Pin
+from powercore.scenario import AWAY, LOW, NO_WALK, STAYS, YARD, Pin
 
 #: What a stop of a walk and a bay change count for, in minutes in another place.
 STOP_MIN, BAY_MIN = 15.0, 5.0
@@ -335,7 +335,7 @@ class _Path:
 def _refusal(problem: Problem, legs: Sequence[Leg], keep_until_min: int) -> PinRefused:
     """Which pin can't be kept, and why; the last that is in the way of the others."""
     pins = problem.scenario.pins
-    for pin in pins:
+    for pin in (one for one in pins if one.kind != LOW):
         why = _plainly(problem, pin) or _alone(problem, pin, legs, keep_until_min)
         if why:
             return PinRefused(problem, pin, why)
@@ -400,6 +400,8 @@ def said(problem: Problem, pin: Pin) -> str:
     where = places[pin.place].name if pin.place else "any station"
     if pin.kind == NO_WALK:
         return f"no walk to {where}"
+    if pin.kind == LOW:
+        return f"low power at {where}"
     if pin.kind == AWAY and pin.battery:
         return f"{tag} not at {where}"
     return f"{tag} at {where}"

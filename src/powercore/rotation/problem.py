@@ -16,15 +16,18 @@ from powercore.battery import Feeding, disconnect_of, refusal
 from powercore.charging import ChargeModel
 from powercore.loads import load_w
 from powercore.scenario import (
+    LOW,
     NO_WALK,
     YARD,
     BatteryPlan,
     BayPlan,
+    Pin,
     Scenario,
     StationPlan,
+    low_power,
 )
 from powercore.sources import SUN, SourcePlan, running
-from powercore.values import FloatArray
+from powercore.values import FloatArray, Window
 
 SERVE, CHARGE, CARRIED, WAIT = "serve", "charge", "carried", "wait"
 __all__ = ["CARRIED", "CHARGE", "SERVE", "WAIT", "YARD", "Feed", "Leg", "Problem"]
@@ -80,7 +83,9 @@ class Problem:
         self.scenario = scenario
         self.grid = scenario.grid
         self.span_min = scenario.span_min
-        self.stations: dict[str, StationPlan] = {s.key: s for s in scenario.stations}
+        self.stations: dict[str, StationPlan] = {
+            one.key: _as_pinned(one, scenario.pins) for one in scenario.stations
+        }
         self.batteries: dict[str, BatteryPlan] = {b.key: b for b in scenario.batteries}
         self.bays: dict[str, BayPlan] = {bay.key: bay for bay in scenario.bays}
         self.sources = {
@@ -154,6 +159,17 @@ class Problem:
         return {
             key: np.concatenate([[0.0], np.cumsum((watts > 0) * self.grid.step_min)])
             for key, watts in self.demand_w.items()
+        }
+
+    @cached_property
+    def lowered_min(self) -> dict[str, float]:
+        """Minutes in which pins have a station use less than it agreed to."""
+        return {
+            one.key: float(
+                np.sum(one.demand_w(self.grid) > self.load_w[one.key] + 1e-6)
+                * self.grid.step_min
+            )
+            for one in self.scenario.stations
         }
 
     def feeding(self, station: str) -> Feeding:
@@ -253,6 +269,15 @@ class Problem:
             window.start_min <= minute < window.end_min
             for window in self.sources[source].windows
         )
+
+
+def _as_pinned(station: StationPlan, pins: Sequence[Pin]) -> StationPlan:
+    """A station on low power where pins say so."""
+    for pin in pins:
+        if pin.kind == LOW and pin.place == station.key:
+            window = Window(start_min=pin.start_min, end_min=pin.end_min)
+            station = low_power(station, window)
+    return station
 
 
 #: How much must come back before a disconnect lets go, where no voltage is stated.

@@ -31,7 +31,7 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
 )
-from powercore.scenario import AWAY, NO_WALK, BatteryPlan, Pin
+from powercore.scenario import AWAY, LOW, NO_WALK, BatteryPlan, Pin
 from powercore.values import FloatArray
 
 IntArray = NDArray[np.int64]
@@ -302,7 +302,7 @@ def _may(problem: Problem, points: IntArray) -> BoolArray:
 
 def _keep_pin(problem: Problem, points: IntArray, pin: Pin, may: BoolArray) -> None:
     """Leave only what a pin allows; walks are a matter of `duty`."""
-    if pin.kind == NO_WALK:
+    if pin.kind in (NO_WALK, LOW):
         return
     first = int(np.searchsorted(points, pin.start_min, side="left"))
     last = int(np.searchsorted(points, pin.end_min, side="left"))

@@ -16,7 +16,7 @@ from itertools import pairwise
 import numpy as np
 
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
-from powercore.scenario import AWAY, NO_WALK, Pin
+from powercore.scenario import AWAY, LOW, NO_WALK, Pin
 from powercore.values import FloatArray
 
 
@@ -287,6 +287,8 @@ def broken_pin(problem: Problem, legs: Sequence[Leg], pin: Pin) -> tuple[Broken,
     """
     if pin.kind == NO_WALK:
         return tuple(_walks_in(problem, legs, pin))
+    if pin.kind == LOW:
+        return ()  # what the station asks for is the problem's
     start, end = pin.start_min, min(pin.end_min, problem.span_min)
     there = [
         leg
