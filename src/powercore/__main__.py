@@ -6,8 +6,10 @@ python -m powercore solar SCENARIO.json [--json]     harvest of every array by d
 python -m powercore check SCENARIO.json [--json]     what looks wrong in the plan
 python -m powercore plan SCENARIO.json               a rotation, as JSON
 python -m powercore improve SCENARIO.json [LEGS.json] [--lines] [--keep-until=MIN]
-                                                     a better one; --lines tells
-                                                     of each pass, a line each
+    [--margin=1.2]                                   a better one, that stands so
+                                                     many times the use; --lines
+                                                     tells of each pass, a line each
+python -m powercore cures SCENARIO.json [LEGS.json]  what would help it, as JSON
 python -m powercore verify SCENARIO.json LEGS.json   check a rotation, also by hand
 python -m powercore schema                           the JSON Schema of a scenario
 python -m powercore rules [--json|--markdown]        every rule of the findings
@@ -146,34 +148,52 @@ def _plan(scenario: Scenario, _: list[str], __: list[str]) -> int:
     return 0
 
 
+def _legs(problem: Problem, files: list[str]) -> tuple[Leg, ...]:
+    """The rotation of a file; a first one where none is named."""
+    if not files:
+        return construct(problem)
+    return msgspec.json.decode(Path(files[0]).read_bytes(), type=tuple[Leg, ...])
+
+
+def _cures(scenario: Scenario, files: list[str], _: list[str]) -> int:
+    from powercore.cures import cures
+
+    problem = Problem(scenario)
+    with _own_stdout() as own:
+        found = cures(problem, _legs(problem, files), _suns(scenario))
+        print(msgspec.json.encode(found).decode(), file=own)
+    return 0
+
+
 def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
     from powercore.rotation.improve import Progress, improve
 
     problem = Problem(scenario)
-    if files:
-        content = Path(files[0]).read_bytes()
-        legs = msgspec.json.decode(content, type=tuple[Leg, ...])
-    else:
-        legs = construct(problem)
-    in_lines, shown = "--lines" in options, None
+    legs = _legs(problem, files)
+    in_lines, shown = "--lines" in options, legs
 
     def tell(progress: Progress) -> bool:
         nonlocal shown
         best = progress.best
         if in_lines:
             line: dict[str, Any] = {"passes": progress.passes, "since": progress.since}
-            if best.key != shown:
-                line["legs"], shown = best.legs, best.key
+            if best.legs != shown:
+                line["legs"] = shown = best.legs
             print(msgspec.json.encode(line).decode(), file=own, flush=True)
         return True
 
-    kept = [word for word in options if word.startswith("--keep-until=")]
-    until = int(kept[0].partition("=")[2]) if kept else 0
+    until = int(_option(options, "--keep-until=", "0"))
+    margin = float(_option(options, "--margin=", "1"))
     with _own_stdout() as own:
-        found = improve(problem, legs, keep_until_min=until, tell=tell)
+        found = improve(problem, legs, keep_until_min=until, margin=margin, tell=tell)
         if not in_lines:
             print(msgspec.json.encode(found.legs).decode(), file=own)
     return 0
+
+
+def _option(options: list[str], name: str, default: str) -> str:
+    """The value of an option such as --margin=1.2."""
+    return next((o.removeprefix(name) for o in options if o.startswith(name)), default)
 
 
 @contextmanager
@@ -211,6 +231,7 @@ COMMANDS: dict[str, Callable[[Scenario, list[str], list[str]], int]] = {
     "check": _check,
     "plan": _plan,
     "improve": _improve,
+    "cures": _cures,
     "verify": _verify,
 }
 

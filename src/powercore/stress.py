@@ -91,6 +91,30 @@ class Stress:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Cure:
+    """One thing that would help, and how much. Minutes off the air of all stations."""
+
+    words: str
+    #: On average over futures with it, and the share of the risk that it removes.
+    mean_min: float
+    removes: float
+    walks: int
+    #: Of the station that goes to low power for it, and from when to when. [min]
+    station: str | None = None
+    start_min: int = 0
+    end_min: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Cures:
+    """What would help, most first; nothing where there is no risk to speak of."""
+
+    #: Off the air on average over futures, as planned. [min]
+    mean_min: float
+    cures: tuple[Cure, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Change:
     """A mishap: what is otherwise in all futures; nothing by default."""
 
@@ -143,6 +167,21 @@ def stress(
         stations=tuple(weak),
         rows=tuple(_rows(problem, legs, suns, own, weak, seed)),
     )
+
+
+def mean_off_air(
+    problem: Problem, legs: Sequence[Leg], suns: Suns, *, seed: int = 1
+) -> dict[str, float]:
+    """Minutes off the air of each station, on average; no gear fails in these."""
+    sky = FORECAST if FORECAST in suns else NO_SUN
+    own = {sky: suns[sky]}
+    off = np.concatenate(
+        [
+            _off_air(problem, legs, own, _Draw(seed, number, EACH), fails=False)[0]
+            for number in range(GROUPS // 2)
+        ]
+    )
+    return dict(zip(problem.stations, off.mean(axis=0).tolist(), strict=True))
 
 
 # --- draws ------------------------------------------------------------------------

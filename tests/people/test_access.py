@@ -202,6 +202,7 @@ TABLE = {
     ("plan:rotation_take_back", "POST"): EVENT_BOSS,
     ("plan:pin_lift", "POST"): EVENT_BOSS,
     ("plan:trial_add", "POST"): EVENT_BOSS,
+    ("plan:cures_add", "POST"): EVENT_BOSS,
     ("plan:trial", "GET"): MEMBERS,
     ("plan:search_add", "POST"): EVENT_BOSS,
     ("plan:search", "GET"): MEMBERS,

@@ -152,6 +152,14 @@ def test_a_rotation_is_tried_in_many_futures_once(poor, boss, monkeypatch):
     shown = boss.get(page).content.decode()
     assert "Everybody uses 20 % more" in shown
     assert "Weak point: <b>Esker</b>" in shown or "Weak point: <b>Drumlin</b>" in shown
+    assert "What would help?" in shown
+    monkeypatch.setattr(tasks.cures, "defer", lambda **ids: asked.append(ids))
+    for _ in range(2):
+        boss.post(reverse("plan:cures_add", args=[poor.event_id, poor.number]))
+    assert len(asked) == 2
+    tasks.cures(**asked[1])
+    shown = boss.get(page).content.decode()
+    assert "The same things, planned for" in shown
     _, legs = queries.problem_of(poor)
     rotations.keep(poor, Problem(bridge.scenario_from(poor.snapshot)), legs)
     assert "Not tried yet" in boss.get(page).content.decode()

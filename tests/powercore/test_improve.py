@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from powercore.charging import ChargeModel
 from powercore.rotation import tours
+from powercore.rotation.change import moved
 from powercore.rotation.columns import PROVEN, Master, climb, prove
 from powercore.rotation.construct import construct
 from powercore.rotation.exact import solve
@@ -23,7 +24,7 @@ from powercore.scenario import BayPlan, CrewPlan
 from powercore.sources import SourcePlan
 from powercore.values import Window
 from tests.builders import make_battery, make_scenario, make_station, open_all
-from tests.powercore.test_rotation import hard
+from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, hard
 
 #: Everything the tables of these tests are worth is watt-hours and walks.
 PLAIN = Prices(
@@ -237,6 +238,38 @@ def test_improve_is_valid_and_never_worse(scenario):
     assert report.is_valid, report.broken
     assert key_of(problem, found.legs, report.outcome) == found.key
     assert found.key <= key_of(problem, legs, verify(problem, legs).outcome)
+
+
+def test_a_rotation_for_more_use_loses_nothing_as_planned():
+    """
+    As planned the swap at 215 min does. With half as much again each battery lasts
+    some 190 min, so only a swap between 170 and 190 serves all of it.
+    """
+    problem, more = Problem(SIX_HOURS), Problem(SIX_HOURS, use=1.5)
+    start = moved(problem, BY_HAND, BY_HAND[6], 35)
+    plain = improve(problem, start, passes=2)
+
+    found = improve(problem, start, passes=4, margin=1.5)
+
+    assert verify(more, plain.legs).outcome.total_min("off_air") > 10
+    assert verify(more, found.legs).outcome.total_min("off_air") == 0
+    assert found.report.outcome.unserved_wh == 0
+
+
+@settings(max_examples=8, deadline=None)
+@given(hard())
+def test_service_as_planned_comes_before_any_margin(scenario):
+    """Whatever the event: what is planned is served as well as without a margin."""
+    problem = Problem(scenario)
+    legs = construct(problem)
+    plain = improve(problem, legs, passes=1)
+    found = improve(problem, legs, passes=1, margin=1.3)
+
+    report = verify(problem, found.legs)
+    assert report.is_valid, report.broken
+    parts = 4 * len({one.tier for one in problem.stations.values()})
+    key = key_of(problem, found.legs, report.outcome)
+    assert key[:parts] <= plain.key[:parts]
 
 
 def test_improve_is_the_same_for_the_same_seed_and_finds_the_plan_by_hand():

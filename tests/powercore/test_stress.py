@@ -1,6 +1,7 @@
 """Many futures and mishaps: draws that follow their law, legs that stay whole."""
 
 from collections import defaultdict
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
@@ -10,11 +11,19 @@ from hypothesis import strategies as st
 
 from powercore import futures, stress
 from powercore.budget import no_sun
+from powercore.cures import cures
 from powercore.rotation.change import without_rounds
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import CARRIED, SERVE, Problem
 from powercore.rotation.verify import verify
-from tests.builders import make_battery, make_scenario, make_station, open_all
+from powercore.scenario import BayPlan
+from tests.builders import (
+    make_battery,
+    make_scenario,
+    make_station,
+    open_all,
+    steady,
+)
 from tests.powercore.test_rotation import hard
 
 
@@ -137,3 +146,46 @@ def test_mishaps_make_it_worse_and_the_same_seed_says_the_same():
 def test_a_chance_that_never_came_up_is_not_called_nothing():
     """None in 1,000 is under 0.3 %: the rule of three."""
     assert stress._chance(np.zeros((20, 50))) == (0.0, pytest.approx(0.003))
+
+
+def test_what_would_help_is_a_battery_where_one_is_missing():
+    """4 A for 18 h are 72 Ah; two 20 Ah packs and a slow bay give some 60."""
+    span = 18 * 60
+    low = replace(steady(4.0), low=steady(1.0).draw)
+    station = make_station(loads=(low,), openings=open_all(span), spread=0.05)
+    scenario = make_scenario(
+        span_min=span,
+        stations=(station,),
+        bays=(
+            BayPlan(
+                key="bay1", name="Bay 1", source="mains", max_w=20,
+                chemistries=("lifepo4",),
+            ),
+        ),
+    )  # fmt: skip
+    problem = Problem(scenario)
+    legs = construct(problem)
+
+    found = cures(problem, legs, no_sun(problem), passes=(1, 1))
+
+    assert found.mean_min > 60
+    left = {one.words: one.mean_min for one in found.cures}
+    assert list(left.values()) == sorted(left.values())
+    at_hand = min(left[words] for words in left if words.startswith("The same"))
+    assert left["One more 20 Ah LiFePO4 pack"] < 0.6 * at_hand
+    assert left["Esker on low power"] < 0.6 * at_hand
+    assert left["One more crew to walk"] == pytest.approx(at_hand, rel=0.1)
+    for one in found.cures:
+        assert one.removes == pytest.approx(1 - one.mean_min / found.mean_min)
+
+
+def test_nothing_helps_where_nothing_is_lost():
+    """1 A for six hours from a full 20 Ah pack."""
+    scenario = make_scenario(
+        span_min=360, stations=(make_station(openings=open_all(360)),)
+    )
+    problem = Problem(scenario)
+
+    found = cures(problem, construct(problem), no_sun(problem))
+
+    assert (found.mean_min, found.cures) == (0, ())

@@ -709,6 +709,8 @@ class Search(models.Model):
     state = models.CharField(max_length=10, choices=State, default=State.WAITING)
     passes = models.PositiveIntegerField(default=0)
     since = models.PositiveIntegerField(default=0)
+    #: How much more use than planned the rotation should stand. [%]
+    margin_pct = models.PositiveSmallIntegerField(default=0)
     is_stop_asked = models.BooleanField(default=False)
     asked_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
     asked_at = models.DateTimeField(default=real_now)
@@ -743,6 +745,12 @@ class Search(models.Model):
 class Trial(models.Model):
     """A rotation in many futures: asked for, or what came of it."""
 
+    class CuresState(models.TextChoices):
+        NOT_ASKED = "", "not asked for"
+        ASKED = "asked", "being worked out"
+        DONE = "done", "worked out"
+        FAILED = "failed", "broke off"
+
     rotation = models.OneToOneField(
         Rotation, on_delete=models.CASCADE, related_name="trial"
     )
@@ -750,11 +758,18 @@ class Trial(models.Model):
     #: `powercore.stress.Stress` as JSON; None while it is worked out.
     content = models.JSONField(null=True)
     has_failed = models.BooleanField(default=False)
+    #: What would help: asked for when somebody wants it; `powercore.cures.Cures`.
+    cures_state = models.CharField(
+        max_length=6, choices=CuresState, default=CuresState.NOT_ASKED
+    )
+    cures = models.JSONField(null=True)
 
     def __str__(self) -> str:
         return f"trial of {self.rotation}"
 
     @property
     def is_active(self) -> bool:
-        """Whether it is still worked out."""
+        """Whether something of it is still worked out."""
+        if self.cures_state == self.CuresState.ASKED:
+            return True
         return self.content is None and not self.has_failed

@@ -59,6 +59,8 @@ def _board_page(
             "others": event.rotations.exclude(pk=found.pk)[:6],
             **search_context(queries.search_of(event)),
             "stress": stress_page(event, found),
+            "margins": rotations.MARGINS,
+            "default_margin": rotations.DEFAULT_MARGIN,
             "pins": pin_rows(event, found),
             "pin_form": forms.PinForm(event=event, initial=span_of(event)),
             **more,
@@ -126,8 +128,11 @@ def search_add(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     """Look for a better rotation than this one, in the background."""
     event = event_or_404(request, uid)
     found = get_object_or_404(event.rotations, number=number)
+    asked = request.POST.get("margin", "")
+    margins = {str(margin): margin for margin in rotations.MARGINS}
+    margin = margins.get(asked, rotations.DEFAULT_MARGIN)
     try:
-        rotations.look_for_better(found, by=actor_of(request))
+        rotations.look_for_better(found, by=actor_of(request), margin_pct=margin)
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
     return redirect("plan:rotation_detail", event.pk, number)
@@ -161,6 +166,15 @@ def trial_add(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     """Have a rotation tried in many futures, in the background."""
     event = event_or_404(request, uid)
     rotations.try_futures(get_object_or_404(event.rotations, number=number))
+    return redirect("plan:rotation_detail", event.pk, number)
+
+
+@require_POST
+@coordinator_only
+def cures_add(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Have worked out what would help a rotation."""
+    event = event_or_404(request, uid)
+    rotations.ask_for_cures(get_object_or_404(event.rotations, number=number))
     return redirect("plan:rotation_detail", event.pk, number)
 
 

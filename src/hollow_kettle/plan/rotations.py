@@ -25,6 +25,8 @@ from .models import Event, Leg, Rotation, Search, Trial
 
 #: A search whose worker has said nothing for so long is taken up again.
 SILENT = timedelta(seconds=90)
+#: How much more use than planned a search may be asked to stand. [%]
+MARGINS, DEFAULT_MARGIN = (0, 20, 35), 20
 #: Moves that come so soon are not changed unasked.
 COMING = timedelta(hours=1)
 
@@ -168,12 +170,32 @@ def try_futures(rotation: Rotation) -> Trial:
     return made
 
 
+def ask_for_cures(rotation: Rotation) -> None:
+    """Have worked out what would help a rotation that was tried in many futures."""
+    from .tasks import cures
+
+    with transaction.atomic():
+        trials = Trial.objects.filter(rotation=rotation).exclude(content=None)
+        states = (Trial.CuresState.NOT_ASKED, Trial.CuresState.FAILED)
+        asked = trials.filter(cures_state__in=states)
+        for pk in asked.select_for_update().values_list("pk", flat=True):
+            Trial.objects.filter(pk=pk).update(cures_state=Trial.CuresState.ASKED)
+            cures.defer(trial_id=pk)
+
+
 # --- looking for a better one -------------------------------------------------------
 
 
-def look_for_better(rotation: Rotation, *, by: Actor) -> Search:
+def look_for_better(
+    rotation: Rotation, *, by: Actor, margin_pct: int = DEFAULT_MARGIN
+) -> Search:
     """
     Let the worker look for a better rotation than this one.
+
+    Parameters
+    ----------
+    margin_pct : int
+        How much more use than planned it should stand: one of `MARGINS`. [%]
 
     Raises
     ------
@@ -188,7 +210,10 @@ def look_for_better(rotation: Rotation, *, by: Actor) -> Search:
     try:
         with transaction.atomic():
             made = Search.objects.create(
-                event=rotation.event, rotation=rotation, asked_by=by
+                event=rotation.event,
+                rotation=rotation,
+                asked_by=by,
+                margin_pct=margin_pct,
             )
             search.defer(search_id=made.pk)
     except IntegrityError as error:

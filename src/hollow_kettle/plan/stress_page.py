@@ -7,9 +7,13 @@ from datetime import datetime
 
 import msgspec
 
-from powercore.stress import Row, Stress, Weak
+from hollow_kettle.clock import local
+from powercore.stress import Cure, Cures, Row, Stress, Weak
 
 from .models import Event, Rotation, Trial
+
+#: A cure that removes less of the risk than this is none. (0 to 1)
+HELPS = 0.05
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,6 +31,15 @@ class WeakPoint:
 
 
 @dataclass(frozen=True, slots=True)
+class CuresPage:
+    """What would help, and what was tried in vain."""
+
+    mean_min: float
+    rows: tuple[tuple[str, Cure], ...]
+    vain: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class StressPage:
     """How a trial stands, and what came of it."""
 
@@ -35,6 +48,8 @@ class StressPage:
     rows: tuple[tuple[Row, str], ...] = ()
     weak: tuple[WeakPoint, ...] = ()
     percent: str = ""
+    #: What would help; None while nobody asked or it is worked out.
+    cures: CuresPage | None = None
 
 
 def chance_words(chance: float, error: float) -> str:
@@ -68,4 +83,28 @@ def stress_page(event: Event, rotation: Rotation) -> StressPage:
         tuple((row, names.get(row.station or "", "–")) for row in result.rows),
         tuple(weak[:3]),
         chance_words(result.chance, result.error),
+        _cures(event, rotation, trial),
     )
+
+
+def _cures(event: Event, rotation: Rotation, trial: Trial) -> CuresPage | None:
+    if trial.cures is None:
+        return None
+    found = msgspec.convert(trial.cures, Cures)
+    rows = [(one.words + _when(event, rotation, one), one) for one in found.cures]
+    return CuresPage(
+        mean_min=found.mean_min,
+        rows=tuple(row for row in rows if row[1].removes >= HELPS),
+        vain=tuple(words for words, one in rows if one.removes < HELPS),
+    )
+
+
+def _when(event: Event, rotation: Rotation, one: Cure) -> str:
+    """When a station goes to low power for a cure: ", 00:25 to 08:45"."""
+    if one.station is None:
+        return ""
+    start, end = (
+        local(event.moment_of(minute + rotation.from_min), event.zone)
+        for minute in (one.start_min, one.end_min)
+    )
+    return f", {start:%H:%M} to {end:%H:%M}"

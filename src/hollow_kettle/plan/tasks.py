@@ -21,7 +21,7 @@ from powercore.stress import stress
 
 from . import bridge, rotations
 from .cache import EventProblem
-from .models import Search, Trial
+from .models import Rotation, Search, Trial
 
 BROKE_OFF = "The search broke off; what it kept is valid."
 
@@ -71,6 +71,30 @@ def trial(trial_id: int) -> None:
     found.update(content=msgspec.to_builtins(result))
 
 
+@app.task(queue="trial", pass_context=False)
+def cures(trial_id: int) -> None:
+    """Work out in a child process what would help a rotation, and keep it."""
+    asked = Trial.objects.filter(pk=trial_id, cures_state=Trial.CuresState.ASKED)
+    row = asked.select_related("rotation__snapshot").first()
+    if row is None:
+        return
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            command = _command(Path(folder), "cures", row.rotation, row.rotation)
+            done = subprocess.run(
+                command,
+                cwd=folder,
+                stdout=subprocess.PIPE,
+                env=_environment(),
+                check=True,
+            )
+        found = msgspec.json.decode(done.stdout)
+    except Exception:
+        asked.update(cures_state=Trial.CuresState.FAILED)
+        raise
+    asked.update(cures_state=Trial.CuresState.DONE, cures=found)
+
+
 @app.periodic(cron="* * * * *")
 @app.task(pass_context=False)
 def take_up_searches(timestamp: int) -> None:
@@ -78,21 +102,29 @@ def take_up_searches(timestamp: int) -> None:
     rotations.take_up_silent()
 
 
-def _follow(found: Search, folder: Path) -> tuple[str, str]:
-    """Run the child and keep up with it; how it ended."""
-    start = found.best or found.rotation
-    scenario = bridge.scenario_from(found.rotation.snapshot)
+def _command(folder: Path, what: str, rotation: Rotation, start: Rotation) -> list[str]:
+    """A child's command on a rotation's event and another's legs; it yields to all."""
+    scenario = bridge.scenario_from(rotation.snapshot)
     (folder / "scenario.json").write_bytes(encode(scenario))
     (folder / "legs.json").write_bytes(msgspec.json.encode(bridge.core_legs(start)))
-    # The machine's other work goes first.
+    command = ["nice", "-n", "10", sys.executable, "-m", "powercore", what]
+    return [*command, "scenario.json", "legs.json"]
+
+
+def _environment() -> dict[str, str]:
+    return {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
+
+
+def _follow(found: Search, folder: Path) -> tuple[str, str]:
+    """Run the child and keep up with it; how it ended."""
     command = [
-        *("nice", "-n", "10", sys.executable, "-m", "powercore", "improve"),
-        *("scenario.json", "legs.json", "--lines"),
+        *_command(folder, "improve", found.rotation, found.best or found.rotation),
+        "--lines",
         f"--keep-until={rotations.kept_until_min(found.rotation)}",
+        f"--margin={1 + found.margin_pct / 100}",
     ]
-    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
     with subprocess.Popen(
-        command, cwd=folder, stdout=subprocess.PIPE, env=environment, text=True
+        command, cwd=folder, stdout=subprocess.PIPE, env=_environment(), text=True
     ) as child:
         try:
             assert child.stdout is not None  # noqa: S101 - it is piped
@@ -108,11 +140,9 @@ def _follow(found: Search, folder: Path) -> tuple[str, str]:
 
 def _keep_up(found: Search, lines: Iterable[str]) -> tuple[str, str] | None:
     """Keep what is found and note each pass; how it was ended, None by itself."""
-    for number, text in enumerate(lines):
+    for text in lines:
         line = msgspec.json.decode(text, type=_Line)
-        # The first line repeats what it began with, unless the pass gained.
-        is_gain = line.legs is not None and not (number == 0 and line.since > 0)
-        if is_gain and not rotations.keep_better(found, line.legs or ()):
+        if line.legs is not None and not rotations.keep_better(found, line.legs):
             return Search.State.STOPPED, "Its draft was published."
         Search.objects.filter(pk=found.pk).update(
             passes=line.passes, since=line.since, heard_at=real_now()

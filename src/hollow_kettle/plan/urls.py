@@ -125,6 +125,11 @@ _event = [
         name="trial",
     ),
     path(
+        "rotation/<int:number>/futures/cures/",
+        rotation_views.cures_add,
+        name="cures_add",
+    ),
+    path(
         "rotation/<int:number>/futures/try/",
         rotation_views.trial_add,
         name="trial_add",

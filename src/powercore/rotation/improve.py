@@ -17,7 +17,7 @@ import numpy as np
 
 from powercore.rotation import tours
 from powercore.rotation.columns import Master, climb, prove
-from powercore.rotation.objective import Key, key_of
+from powercore.rotation.objective import Key, key_of, key_with_margin
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.timetable import (
@@ -73,6 +73,7 @@ def improve(
     step_min: int = 30,
     keep_until_min: int = 0,
     prices: Prices | None = None,
+    margin: float = 1.0,
     tell: Callable[[Progress], bool] = lambda _: True,
 ) -> Found:
     """
@@ -92,6 +93,9 @@ def improve(
         Nothing that happens before is changed, nor a walk that is under way. [min]
     prices : Prices
         What leads the search; the objective's order decides all the same.
+    margin : float
+        From a second round of passes on, the rotation should also stand so many times
+        the use, as far as nothing as planned is lost by that.
     tell : callable
         Told after each pass; False stops the search.
 
@@ -107,22 +111,27 @@ def improve(
     )
     if not problem.stations or not problem.batteries:
         return best
-    edges = [m for leg in legs for m in (leg.start_min, leg.end_min)]
-    edges.append(keep_until_min)
-    table = timetable(problem, step_min=step_min, prices=prices, also=edges)
-    at = places_of(table, legs)
-    table = keeping(table, at, keep_until_min)
-    since = 0
-    is_short = best.report.outcome.unserved_wh > 0
-    steps = refine(table, at, seed=seed, passes=passes, is_short=is_short)
-    for number, (got, is_gain) in enumerate(steps, start=1):
-        since += 1
-        found = _checked(problem, table, got) if is_gain else None
-        if found is not None and found.key < best.key:
-            best, since = found, 0
-        go_on = tell(Progress(passes=number, since=since, best=best))
-        if not go_on or since >= PATIENCE:
-            break
+    asked, done = [problem], 0
+    if margin > 1:
+        asked.append(Problem(problem.scenario, use=margin))
+    for more in asked:
+        best = _found(problem, more, best.legs) or best
+        edges = [m for leg in best.legs for m in (leg.start_min, leg.end_min)]
+        edges.append(keep_until_min)
+        table = timetable(more, step_min=step_min, prices=prices, also=edges)
+        at = places_of(table, best.legs)
+        table = keeping(table, at, keep_until_min)
+        since, is_short = 0, verify(more, best.legs).outcome.unserved_wh > 0
+        steps = refine(table, at, seed=seed, passes=passes, is_short=is_short)
+        for got, is_gain in steps:
+            since, done = since + 1, done + 1
+            found = _checked(problem, more, table, got) if is_gain else None
+            if found is not None and found.key < best.key:
+                best, since = found, 0
+            if not tell(Progress(passes=done, since=since, best=best)):
+                return best
+            if since >= PATIENCE:
+                break
     return best
 
 
@@ -169,16 +178,27 @@ def _rounds(table: Timetable) -> int:
     return int(np.clip(PASS_CELLS / (table.count * places * BUCKETS), 100, 5000))
 
 
-def _checked(problem: Problem, table: Timetable, at: IntArray) -> Found | None:
+def _checked(
+    problem: Problem, more: Problem, table: Timetable, at: IntArray
+) -> Found | None:
     """A table as a rotation; None when it can't be carried out after all."""
     try:
         legs = legs_of(table, at)
     except NoCrewLeft:
         return None
+    return _found(problem, more, legs)
+
+
+def _found(problem: Problem, more: Problem, legs: tuple[Leg, ...]) -> Found | None:
+    """A rotation with what it is compared by; None when it breaks a rule."""
     report = verify(problem, legs)
     if not report.is_valid:
         return None
-    return Found(legs=legs, report=report, key=key_of(problem, legs, report.outcome))
+    key = key_of(problem, legs, report.outcome)
+    if more is not problem:
+        losses = verify(more, legs).outcome
+        key = key_with_margin(problem, legs, report.outcome, losses)
+    return Found(legs=legs, report=report, key=key)
 
 
 def _no_rents(table: Timetable) -> tuple[FloatArray, FloatArray]:

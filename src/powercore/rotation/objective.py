@@ -41,6 +41,35 @@ def thin_min(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> float:
 
 def key_of(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> Key:
     """Return what a rotation is compared by, from what the verifier says of it."""
+    service, effort = _parts(problem, legs, outcome)
+    return (*service, *effort)
+
+
+def key_with_margin(
+    problem: Problem, legs: Sequence[Leg], outcome: Outcome, more: Outcome
+) -> Key:
+    """
+    Return what a rotation is compared by that should also stand more use.
+
+    Service as planned comes first, then what is lost off the air when everybody uses
+    more, and slack, rounds and bay changes last.
+
+    Parameters
+    ----------
+    outcome, more : Outcome
+        What the verifier says of it as planned, and with more use.
+    """
+    service, effort = _parts(problem, legs, outcome)
+    tier_of = {key: one.tier for key, one in problem.stations.items()}
+    lost = [
+        round(more.total_min("off_air", tier, tiers=tier_of), 1)
+        for tier in sorted(set(tier_of.values()))
+    ]
+    return (*service, *lost, *effort)
+
+
+def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key, Key]:
+    """Service by tier and reserve; then slack, rounds and bay changes."""
     tier_of = {key: one.tier for key, one in problem.stations.items()}
     tiers = sorted(set(tier_of.values()))
     served, reserve = [], []
@@ -54,10 +83,5 @@ def key_of(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> Key:
         low = [fall for fall in falls if fall.what == "reserve"]
         reserve.append(float(round(sum(fall.open_min for fall in low))))
     thin = float(round(thin_min(problem, legs, outcome)))
-    return (
-        *served,
-        *reserve,
-        thin,
-        float(outcome.walks),
-        float(outcome.bay_changes),
-    )
+    effort = (thin, float(outcome.walks), float(outcome.bay_changes))
+    return (*served, *reserve), effort

@@ -77,10 +77,21 @@ class Feed:
 
 
 class Problem:
-    """A scenario's numbers: demand, feeds and charging, worked out on demand."""
+    """
+    A scenario's numbers: demand, feeds and charging, worked out on demand.
 
-    def __init__(self, scenario: Scenario) -> None:
+    Parameters
+    ----------
+    scenario : Scenario
+        The event.
+    use : float
+        So many times as much is asked of batteries as is planned: 1.2 is what a
+        rotation should stand that is planned for 20 % more use.
+    """
+
+    def __init__(self, scenario: Scenario, use: float = 1.0) -> None:
         self.scenario = scenario
+        self.use = use
         self.grid = scenario.grid
         self.span_min = scenario.span_min
         self.stations: dict[str, StationPlan] = {
@@ -142,7 +153,7 @@ class Problem:
     def demand_w(self) -> dict[str, FloatArray]:
         """What is left for each station's battery, without sun, on the grid. [W]"""
         return {
-            key: np.maximum(self.load_w[key] - s.supplied_w(self.grid), 0.0)
+            key: self.use * np.maximum(self.load_w[key] - s.supplied_w(self.grid), 0.0)
             for key, s in self.stations.items()
         }
 
