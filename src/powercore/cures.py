@@ -76,12 +76,13 @@ def cures(
         found.append(cure)
         if cure.mean_min < left:
             best, best_margin, left = made, margin, cure.mean_min
-    if left > max(NOTICED_MIN, ENOUGH * total):
+    is_enough = left <= max(NOTICED_MIN, ENOUGH * total)
+    if not is_enough:
         for one in _tries(problem, best, before):
             _, cure = _tried(one, best, suns, total, best_margin, seed, passes[1])
             found.append(cure)
     found.sort(key=lambda cure: cure.mean_min)
-    return Cures(mean_min=total, cures=tuple(found))
+    return Cures(mean_min=total, cures=tuple(found), is_enough=is_enough)
 
 
 def _tried(

@@ -112,6 +112,8 @@ class Cures:
     #: Off the air on average over futures, as planned. [min]
     mean_min: float
     cures: tuple[Cure, ...]
+    #: Whether planning alone removes so much that no more things were tried.
+    is_enough: bool = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -37,6 +37,7 @@ class CuresPage:
     mean_min: float
     rows: tuple[tuple[str, Cure], ...]
     vain: tuple[str, ...]
+    is_enough: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +97,7 @@ def _cures(event: Event, rotation: Rotation, trial: Trial) -> CuresPage | None:
         mean_min=found.mean_min,
         rows=tuple(row for row in rows if row[1].removes >= HELPS),
         vain=tuple(words for words, one in rows if one.removes < HELPS),
+        is_enough=found.is_enough,
     )
 
 
