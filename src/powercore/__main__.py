@@ -19,6 +19,7 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -34,6 +35,9 @@ from powercore.rotation.construct import construct
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.verify import verify
 from powercore.scenario import SKIES, Scenario, arrays_of, decode, schema
+
+#: How long a bound is worked at once a search has ended. [s]
+BOUND_S = 30.0
 
 
 def main(arguments: list[str]) -> int:
@@ -188,7 +192,24 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
         found = improve(problem, legs, keep_until_min=until, margin=margin, tell=tell)
         if not in_lines:
             print(msgspec.json.encode(found.legs).decode(), file=own)
+        elif (least := _least(problem, found.legs)) is not None:
+            print(msgspec.json.encode({"least_min": least}).decode(), file=own)
     return 0
+
+
+def _least(problem: Problem, legs: tuple[Leg, ...]) -> float | None:
+    """What the first tier can't be under; None where nothing of it is off the air."""
+    from powercore.rotation.columns import least_off_air_min
+
+    tiers = {key: one.tier for key, one in problem.stations.items()}
+    first = min(tiers.values(), default=1)
+    outcome = verify(problem, legs).outcome
+    if outcome.total_min("off_air", first, tiers=tiers) < 1:
+        return None
+    until = time.monotonic() + BOUND_S
+    return least_off_air_min(
+        problem, legs, first, go_on=lambda: time.monotonic() < until
+    )
 
 
 def _option(options: list[str], name: str, default: str) -> str:

@@ -193,6 +193,44 @@ def test_plan_raises_a_tree_and_asks_what_low_power_buys(open_as):
     expect(gains).to_contain_text("low power from 22:00 to 07:00")
 
 
+def test_a_stay_is_pinned_and_a_walk_forbidden_at_a_cost_and_taken_back(open_as):
+    """By keys: the pin costs nothing. A forbidden walk makes a draft, then none."""
+    page = open_as("marin", "/plan/")
+    page.get_by_role("link", name="Cold Tarn Field Day").click()
+    page.get_by_role("link", name="Rotation", exact=True).click()
+    page.locator("#board .leg-serve", has_text="K02").click()
+    expect(page.locator("#why")).to_contain_text("Why K02 at Outwash")
+    page.locator("#board").focus()
+    page.keyboard.press("p")
+    expect(page.locator("#change")).to_contain_text("it costs nothing")
+    page.get_by_role("button", name="Pin it").last.click()
+    expect(page.get_by_text("kept by this rotation")).to_be_visible()
+    expect(page.locator("#board .pin-stays")).to_have_count(1)
+
+    page.locator("#pin-form summary").click()
+    form = page.locator("#pin-form")
+    form.get_by_label("What").select_option("no walk there")
+    form.get_by_role("button", name="See what it costs").click()
+    expect(page.locator("#change")).to_contain_text("can't be kept: with the other")
+    form.get_by_label("until", exact=True).fill("tomorrow")
+    form.get_by_role("button", name="See what it costs").click()
+    expect(page.locator("#change")).to_contain_text("Write the date and the time")
+    form.get_by_label("Where").select_option("Drumlin")
+    form.get_by_label("From, local time").fill("2026-06-28 01:00")
+    form.get_by_label("until", exact=True).fill("2026-06-28 05:00")
+    form.get_by_role("button", name="See what it costs").click()
+    expect(page.locator("#change")).to_contain_text("walks")
+    page.get_by_role("button", name="Keep it as a new draft").click()
+    expect(page.locator("#board .pin-no_walk")).to_have_count(1)
+    page.get_by_role("link", name="compare").first.click()
+    expect(page.get_by_text("Only in published")).to_be_visible()
+    page.go_back()
+    page.get_by_role("button", name="Take this change back").click()
+    expect(page.get_by_text("Taken back: No walk to Drumlin")).to_be_visible()
+    page.get_by_role("button", name="Lift").click()
+    expect(page.locator("#board .pin")).to_have_count(0)
+
+
 def test_field_logs_a_reading_and_a_swap_and_the_board_follows(open_as):
     """From the docked line by keyboard, then a swap; the other screen follows."""
     watcher = open_as("lark", "/field/")

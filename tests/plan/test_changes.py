@@ -155,7 +155,7 @@ def test_a_pin_that_cannot_be_kept_is_refused_with_its_reason(draft, boss):
     draft = rotations.make_rotation(event, by=draft.made_by)
     station = event.stations.first()
     asked = {"kind": "stays", "battery": held.pk, "place": station.pk}
-    asked |= walls(event, 60, 90)
+    asked |= walls(event, 180, 240)
 
     page = boss.post(url("change_try", draft), asked)
 
@@ -174,6 +174,7 @@ def test_a_pin_that_cannot_be_kept_is_refused_with_its_reason(draft, boss):
         ({"kind": "no_walk", "ends": "2020-01-01 00:00"}, "It ends before it begins."),
         ({"kind": "no_walk", "starts": "tonight"}, "From, local time: Write the date"),
         ({"kind": "no_walk", "starts": ""}, "From, local time: This field is required"),
+        ({"kind": "no_walk"}, "That is over by now."),
     ],
 )
 def test_a_pin_asked_for_wrongly_is_refused_by_its_field(draft, boss, asked, words):
@@ -181,7 +182,8 @@ def test_a_pin_asked_for_wrongly_is_refused_by_its_field(draft, boss, asked, wor
     event = draft.event
     if asked.get("place") == "bay":
         asked = asked | {"place": event.bays.first().pk}
-    asked = walls(event, 0, 60) | asked
+    hours = (0, 60) if asked == {"kind": "no_walk"} else (150, 200)
+    asked = walls(event, *hours) | asked
 
     page = boss.post(url("change_try", draft), asked, headers={"HX-Request": "true"})
 

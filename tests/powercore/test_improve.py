@@ -11,7 +11,13 @@ from hypothesis import strategies as st
 from powercore.charging import ChargeModel
 from powercore.rotation import tours
 from powercore.rotation.change import moved
-from powercore.rotation.columns import PROVEN, Master, climb, prove
+from powercore.rotation.columns import (
+    PROVEN,
+    Master,
+    climb,
+    least_off_air_min,
+    prove,
+)
 from powercore.rotation.construct import construct
 from powercore.rotation.exact import solve
 from powercore.rotation.explain import explain
@@ -409,3 +415,35 @@ def test_every_stay_can_be_explained(scenario):
                 or why.skipped.unserved_wh >= -1e-6
                 or (len(scenario.stations) > 1)
             )
+
+
+@settings(max_examples=10, deadline=None)
+@given(hard())
+def test_no_plan_is_under_the_least_minutes_off_the_air(scenario):
+    """Whatever the event: the first tier of a plan found is never under its bound."""
+    problem = Problem(scenario)
+    tiers = {key: one.tier for key, one in problem.stations.items()}
+    first = min(tiers.values())
+    legs = improve(problem, construct(problem), passes=1).legs
+
+    least = least_off_air_min(problem, legs, first, rounds=5)
+
+    off = verify(problem, legs).outcome.total_min("off_air", first, tiers=tiers)
+    assert least <= off + 1e-3
+
+
+def test_least_minutes_off_the_air_are_known_where_there_is_nothing_to_choose():
+    """One battery, no walk, no charge: its end is the end."""
+    scenario = make_scenario(
+        span_min=480,
+        stations=(make_station(amps=5.0, openings=open_all(480)),),
+        batteries=(make_battery("k01"),),
+        crews=(),
+    )
+    problem = Problem(scenario)
+    feed = problem.feed("esker", "k01")
+    lasts_min = (1 - feed.floor_soc) * feed.capacity_wh / (5 * 12.8) * 60
+
+    least = least_off_air_min(problem, construct(problem), 1)
+
+    assert least == pytest.approx(480 - lasts_min, abs=0.5)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from uuid import UUID
 
 from django.core.exceptions import ValidationError
@@ -92,7 +92,8 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
             words = pin_words(event, asked)
             scenario = bridge.with_pins(event, frozen, rotation.from_min, asked)
             problem = Problem(scenario)
-            legs = kept(problem, before, keep_until_min=kept_until_min(rotation))
+            past = kept_until_min(rotation, timedelta(0))
+            legs = kept(problem, before, keep_until_min=past)
         else:
             words, scenario, problem = stay_words(event, asked), frozen, Problem(frozen)
             legs = _of_stay(rotation, problem, before, asked)

@@ -681,17 +681,22 @@ class PinForm(Dressed, forms.Form):
                 self.add_error("ends", "It ends before it begins.")
             elif end <= event.starts_at or event.ends_at <= start:
                 self.add_error("starts", "That is outside the event.")
+            elif event.state == Event.State.RUNNING and end <= event.clock.now():
+                self.add_error("ends", "That is over by now.")
             data |= {"starts_at": start, "ends_at": end}
         return data
 
     def asked(self) -> Pin:
-        """The pin, not saved."""
-        data = self.cleaned_data
+        """The pin, not saved; what is over by now can't be pinned."""
+        data, event = self.cleaned_data, self.event
+        starts_at = data["starts_at"]
+        if event.state == Event.State.RUNNING:
+            starts_at = max(starts_at, event.clock.now().replace(second=0))
         return Pin(
-            event=self.event,
+            event=event,
             kind=data["kind"],
             battery=data["battery"],
             place=UUID(data["place"]) if data["place"] else None,
-            starts_at=data["starts_at"],
+            starts_at=starts_at,
             ends_at=data["ends_at"],
         )

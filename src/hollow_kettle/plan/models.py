@@ -711,6 +711,9 @@ class Search(models.Model):
     since = models.PositiveIntegerField(default=0)
     #: How much more use than planned the rotation should stand. [%]
     margin_pct = models.PositiveSmallIntegerField(default=0)
+    #: Minutes off the air of the first tier that no plan can be under, where worked
+    #: out; it holds for plans that move batteries at half hours.
+    least_min = models.FloatField(null=True)
     is_stop_asked = models.BooleanField(default=False)
     asked_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
     asked_at = models.DateTimeField(default=real_now)

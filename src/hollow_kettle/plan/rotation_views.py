@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 from uuid import UUID
 
@@ -12,6 +13,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
+from hollow_kettle.clock import local
 from hollow_kettle.people.access import actor_of, coordinator_only
 from powercore.rotation.problem import SERVE
 
@@ -20,6 +22,7 @@ from .access import event_or_404
 from .change_page import change_page, pin_rows
 from .compare_page import compare_page
 from .models import Event, Leg, Rotation, Search
+from .stock_page import stock_of
 from .stress_page import stress_page
 from .views import span_of, tried
 from .why_page import why_page
@@ -59,10 +62,11 @@ def _board_page(
             "others": event.rotations.exclude(pk=found.pk)[:6],
             **search_context(queries.search_of(event)),
             "stress": stress_page(event, found),
+            "stock": stock_of(event, found, now),
             "margins": rotations.MARGINS,
             "default_margin": rotations.DEFAULT_MARGIN,
             "pins": pin_rows(event, found),
-            "pin_form": forms.PinForm(event=event, initial=span_of(event)),
+            "pin_form": forms.PinForm(event=event, initial=_open_span(event, now)),
             **more,
         }
     return render(request, "plan/rotation.html", context)
@@ -92,6 +96,14 @@ def rotation_compare(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 def _chosen(drafts: QuerySet[Rotation], number: str) -> Rotation | None:
     return drafts.filter(number=number).first() if number.isdecimal() else None
+
+
+def _open_span(event: Event, now: datetime | None) -> dict[str, Any]:
+    """What a pin may be for: the event, from now on while it runs."""
+    span = span_of(event)
+    if now is not None:
+        span["starts"] = local(now, event.zone).replace(tzinfo=None)
+    return span
 
 
 @require_POST

@@ -223,14 +223,13 @@ def look_for_better(
     return made
 
 
-def kept_until_min(rotation: Rotation) -> int:
+def kept_until_min(rotation: Rotation, ahead: timedelta = COMING) -> int:
     """Up to when a search leaves a rotation alone: the coming hour, once it runs."""
     event = rotation.event
     if event.state != Event.State.RUNNING:
         return 0
-    return max(
-        0, round(event.minute_of(event.clock.now() + COMING)) - rotation.from_min
-    )
+    until = round(event.minute_of(event.clock.now() + ahead))
+    return max(0, until - rotation.from_min)
 
 
 def stop_looking(search: Search) -> None:

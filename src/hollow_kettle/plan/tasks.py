@@ -27,11 +27,12 @@ BROKE_OFF = "The search broke off; what it kept is valid."
 
 
 class _Line(msgspec.Struct):
-    """What the child process says after each pass."""
+    """What the child process says after each pass, and at the end a bound."""
 
-    passes: int
-    since: int
+    passes: int | None = None
+    since: int = 0
     legs: tuple[CoreLeg, ...] | None = None
+    least_min: float | None = None
 
 
 @app.task(queue="search", pass_context=False)
@@ -144,9 +145,10 @@ def _keep_up(found: Search, lines: Iterable[str]) -> tuple[str, str] | None:
         line = msgspec.json.decode(text, type=_Line)
         if line.legs is not None and not rotations.keep_better(found, line.legs):
             return Search.State.STOPPED, "Its draft was published."
-        Search.objects.filter(pk=found.pk).update(
-            passes=line.passes, since=line.since, heard_at=real_now()
-        )
+        told: dict[str, float | None] = {"least_min": line.least_min}
+        if line.passes is not None:
+            told = {"passes": line.passes, "since": line.since}
+        Search.objects.filter(pk=found.pk).update(heard_at=real_now(), **told)
         found.refresh_from_db(fields=["is_stop_asked"])
         if found.is_stop_asked:
             return Search.State.STOPPED, ""

@@ -18,14 +18,21 @@ References
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import highspy
 import numpy as np
 
 from powercore.rotation import tours
-from powercore.rotation.timetable import IntArray, Timetable
+from powercore.rotation.problem import Leg, Problem
+from powercore.rotation.timetable import (
+    IntArray,
+    Prices,
+    Timetable,
+    places_of,
+    timetable,
+)
 from powercore.values import FloatArray
 
 #: Buckets of charge when tours are searched, and when a bound is proven.
@@ -397,6 +404,55 @@ def prove(
     places = 1 + master.stations + master.bays
     room = tours.workspace(master.count, places, PROVEN)
     return Bound(_earn(master, centre, room, is_bound=True)[0], centre)
+
+
+def least_off_air_min(
+    problem: Problem,
+    legs: Sequence[Leg],
+    tier: int,
+    *,
+    step_min: int = 30,
+    rounds: int = 400,
+    go_on: Callable[[], bool] = lambda: True,
+) -> float:
+    """
+    Return minutes off the air in one tier that no rotation can be under.
+
+    It holds for rotations whose moves are at the regular points or at those of the
+    rotation given, whatever they do to other tiers.
+
+    Parameters
+    ----------
+    problem : Problem
+        The event.
+    legs : sequence of Leg
+        A rotation that breaks no rule, to begin with.
+    tier : int
+        Which stations count.
+    step_min : int
+        Distance of the regular points. [min]
+    rounds, go_on
+        See `prove`.
+    """
+    of_tier = [one.tier == tier for one in problem.stations.values()]
+    # Where demand is the same all through an interval, a share of its energy is the
+    # same share of its minutes.
+    edges = {minute for leg in legs for minute in (leg.start_min, leg.end_min)}
+    for key, counts in zip(problem.stations, of_tier, strict=True):
+        if counts:
+            changes = np.flatnonzero(np.diff(problem.demand_w[key])) + 1
+            edges |= {int(i) * problem.grid.step_min for i in changes}
+    only = Prices(
+        minute=1, wh=0, tier_ratio=1, reserve_wh=0, stop=0, bay_change=0, left=0
+    )
+    table = timetable(problem, step_min=step_min, prices=only, also=edges)
+    table = replace(table, worth=table.worth * np.array(of_tier)[:, None])
+    master = Master(table)
+    for battery, row in enumerate(places_of(table, legs)):
+        master.add(battery, row)
+    total = float(table.worth.sum())
+    bound = prove(master, climb(master, total), rounds=rounds, go_on=go_on)
+    return max(0.0, total - bound.value)
 
 
 def _earn(
