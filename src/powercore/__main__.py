@@ -26,6 +26,7 @@ from pathlib import Path
 from typing import Any, TextIO
 
 import msgspec
+import psutil
 
 from powercore.advice import advice
 from powercore.budget import Ledger, Suns, ledgers, no_sun
@@ -174,16 +175,18 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
 
     problem = Problem(scenario)
     legs = _legs(problem, files)
-    in_lines, shown = "--lines" in options, legs
+    in_lines, shown, since = "--lines" in options, legs, time.monotonic()
 
     def tell(progress: Progress) -> bool:
-        nonlocal shown
+        nonlocal shown, since
         best = progress.best
         if in_lines:
             line: dict[str, Any] = {"passes": progress.passes, "since": progress.since}
             if best.legs != shown:
                 line["legs"] = shown = best.legs
             print(msgspec.json.encode(line).decode(), file=own, flush=True)
+            spare_laptop(time.monotonic() - since)
+            since = time.monotonic()
         return True
 
     until = int(_option(options, "--keep-until=", "0"))
@@ -195,6 +198,13 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
         elif (least := _least(problem, found.legs)) is not None:
             print(msgspec.json.encode({"least_min": least}).decode(), file=own)
     return 0
+
+
+def spare_laptop(worked_s: float) -> None:
+    """Rest as long as was worked while the machine runs on its own battery."""
+    battery = psutil.sensors_battery()
+    if battery is not None and battery.power_plugged is False:
+        time.sleep(worked_s)
 
 
 def _least(problem: Problem, legs: tuple[Leg, ...]) -> float | None:

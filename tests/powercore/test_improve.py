@@ -215,6 +215,36 @@ def test_search_and_bound_meet_brute_force_on_tiny_events(amps, ah, watts):
     assert verify(problem, legs_of(table, found)).is_valid
 
 
+@pytest.mark.parametrize(
+    "more",
+    ["a battery", "a bay", "watts", "a crew", "a crew's hour", "an hour of power"],
+)
+def test_more_of_anything_never_makes_a_proven_optimum_worse(more):
+    """What it can do without the addition it can still do with it."""
+    scenario = tiny((6.0, 4.0), (10, 20), 40.0, span=180)
+    walks, watch = scenario.crews
+    short = replace(walks, end_min=120)
+    hours = replace(scenario.sources[0], windows=(Window(start_min=0, end_min=120),))
+    less = replace(scenario, crews=(short, watch), sources=(hours,))
+    bay = scenario.bays[0]
+    added = {
+        "a battery": {"batteries": (*less.batteries, make_battery("k9", ah=10))},
+        "a bay": {"bays": (bay, replace(bay, key="bay 2"))},
+        "watts": {"bays": (replace(bay, max_w=60.0),)},
+        "a crew": {"crews": (*less.crews, replace(short, name="crew 2"))},
+        "a crew's hour": {"crews": scenario.crews},
+        "an hour of power": {"sources": scenario.sources},
+    }[more]
+
+    proofs = [
+        solve(timetable(Problem(one), prices=PLAIN))
+        for one in (less, replace(less, **added))
+    ]
+
+    assert all(proof.is_proven for proof in proofs)
+    assert proofs[1].value >= proofs[0].value - 0.5  # steps of 0.1 Wh round down
+
+
 def test_a_coarser_proof_is_never_below_a_finer_one():
     """Joining lives in fewer buckets may only add to what a bound allows."""
     table = timetable(Problem(tiny((6.0, 4.0), (10, 20, 10))), prices=PLAIN)

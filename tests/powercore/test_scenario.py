@@ -3,14 +3,18 @@
 import json
 import subprocess
 import sys
+import time
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import jsonschema
+import psutil
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from powercore.__main__ import spare_laptop
 from powercore.arrays import Array, Site
 from powercore.errors import OutOfRange, UnknownKey
 from powercore.scenario import (
@@ -104,6 +108,21 @@ def test_examples_say_what_the_published_schema_asks(name):
     assert schema == json.loads(run_core("schema").stdout)
     assert all(day["wh"] >= 0 for row in solar for day in row["days"])
     assert run_core("check", str(EXAMPLES / name)).returncode == 0
+
+
+@pytest.mark.parametrize(("plugged", "rests"), [(False, [3.0]), (True, []), (None, [])])
+def test_a_search_rests_while_the_laptop_runs_on_its_battery(
+    monkeypatch, plugged, rests
+):
+    """As long as it worked; unknown counts as plugged in."""
+    slept = []
+    battery = SimpleNamespace(power_plugged=plugged)
+    monkeypatch.setattr(psutil, "sensors_battery", lambda: battery)
+    monkeypatch.setattr(time, "sleep", slept.append)
+
+    spare_laptop(3.0)
+
+    assert slept == rests
 
 
 def test_a_file_of_the_first_version_is_still_read():

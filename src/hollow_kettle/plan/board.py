@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
 
 from hollow_kettle.ui.drawing import Scale, points
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, Problem
+from powercore.rotation.problem import Leg as CoreLeg
+from powercore.rotation.rounds import Stop, stops_of
 from powercore.rotation.verify import verify
 
 from .change_page import pin_rows
@@ -193,6 +195,8 @@ class Board:
     yard_y: float
     bars: list[Bar]
     pins: list[PinMark]
+    #: Stops of one round, tied together.
+    ties: list[str]
     width: float = LEFT + WIDTH + 12
 
     @property
@@ -292,7 +296,26 @@ def board_of(
         yard_y=next((lane.y for lane in lanes if lane.kind == CHARGE), height) - 8,
         bars=bars,
         pins=list(_pin_marks(event, rotation, by_key, x, tags)),
+        ties=list(_ties(core_legs, by_key, x, rotation.from_min)),
     )
+
+
+def _ties(
+    legs: Sequence[CoreLeg], by_key: dict[str, Lane], x: Scale, from_min: int
+) -> Iterator[str]:
+    """The way of each round that leads to several stations."""
+    rounds: dict[tuple[str, int], list[Stop]] = {}
+    for stop in stops_of(legs):
+        rounds.setdefault((stop.crew, stop.round), []).append(stop)
+    for stops in rounds.values():
+        if len({stop.station for stop in stops}) > 1:
+            yield points(
+                [
+                    (x(stop.minute + from_min), by_key[stop.station].middle)
+                    for stop in stops
+                    if stop.station in by_key
+                ]
+            )
 
 
 def _pin_marks(

@@ -39,6 +39,8 @@ WHY_NOT = {
     "pinned_away": "a pin is in the way",
     "pinned_no_walk": "a pin is in the way",
     "pinned_stay": "a pin is in the way",
+    "round_too_fast": "its round goes on to another station and would be late there",
+    "round_too_heavy": "that is too much to carry on one round",
     "source_overloaded": "the charging source would be overloaded",
     "station_refuses_battery": "that battery can't feed the station",
 }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from uuid import UUID
 
@@ -85,6 +85,9 @@ class Move:
     #: Where what comes back goes next: a bay, and when; None: the rack.
     bay: UUID | None = None
     bay_at: datetime | None = None
+    #: Its round, and the station before it on that: the crew goes on from there.
+    round: int | None = None
+    comes_from: str = ""
 
 
 def moves(
@@ -134,9 +137,24 @@ def moves(
                 battery=new[1].battery if new else None,
                 bay=then.place if then and to_bay else None,
                 bay_at=event.moment_of(then.start_min) if then and to_bay else None,
+                round=(new[0] if new else home).round,  # type: ignore[union-attr]
             )
         )
-    return sorted(found, key=lambda move: (move.leave, move.station.name))
+    found.sort(key=lambda move: (move.leave, move.arrive, move.station.name))
+    return _with_ways(found)
+
+
+def _with_ways(moves: list[Move]) -> list[Move]:
+    """Say of each move from which station its crew goes on to it."""
+    before: dict[tuple[str, int | None], Move] = {}
+    made = []
+    for move in moves:
+        last = before.get((move.crew, move.round))
+        if last is not None and move.round is not None:
+            move = replace(move, comes_from=last.station.name)
+        before[move.crew, move.round] = move
+        made.append(move)
+    return made
 
 
 def _slack(

@@ -16,6 +16,7 @@ from django.views.decorators.http import require_POST, require_safe
 from hollow_kettle.clock import local
 from hollow_kettle.people.access import actor_of, coordinator_only
 from powercore.rotation.problem import SERVE
+from powercore.rotation.timetable import PATIENCE
 
 from . import board, changes, forms, queries, rotations
 from .access import event_or_404
@@ -74,10 +75,11 @@ def _board_page(
 
 def search_context(found: Search | None) -> dict[str, Any]:
     """A search, with its best against what it began with."""
-    if found is None or found.best is None:
-        return {"search": found}
-    figures = queries.figures_of(found.rotation, found.best)
-    return {"search": found, "search_figures": figures}
+    context: dict[str, Any] = {"search": found, "patience": PATIENCE}
+    if found is not None and found.best is not None:
+        figures = queries.figures_of(found.rotation, found.best)
+        context["search_figures"] = figures
+    return context
 
 
 @require_safe

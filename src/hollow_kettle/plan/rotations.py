@@ -18,6 +18,7 @@ from powercore.rotation.objective import thin_min
 from powercore.rotation.pins import PinRefused, kept
 from powercore.rotation.problem import Leg as CoreLeg
 from powercore.rotation.problem import Problem
+from powercore.rotation.rounds import grouped
 from powercore.rotation.verify import verify
 
 from . import bridge
@@ -55,7 +56,7 @@ def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rot
         raise ValidationError("Choose at least one battery that is not on hold.")
     problem = Problem(scenario)
     try:
-        legs = construct(problem)
+        legs = grouped(problem, construct(problem))
     except PinRefused as refused:
         raise ValidationError(str(refused)) from refused
     rotation = Rotation(

@@ -83,7 +83,11 @@ def moved(
     way: list[Leg] | None
     try:
         lives = lives_of(legs).values()
-        way = [x for life in lives for x in _retimed(life, leg, minutes)]
+        way = [
+            x
+            for life in lives
+            for x in retimed(life, leg.place, leg.start_min, minutes)
+        ]
     except CannotChange:
         way = None
     return _best(problem, legs, [way], stays)
@@ -244,9 +248,16 @@ def _exchanged_for_good(legs: Sequence[Leg], leg: Leg, other: str) -> list[Leg] 
 # --- earlier or later ---------------------------------------------------------------
 
 
-def _retimed(life: Sequence[Leg], stay: Leg, by: int) -> list[Leg]:
-    """A battery's life with the stop that begins a stay moved, and what that takes."""
-    made, station, minute = list(life), stay.place, stay.start_min
+def retimed(life: Sequence[Leg], station: str, minute: int, by: int) -> list[Leg]:
+    """
+    A battery's life with the stop at a station at a minute moved.
+
+    Raises
+    ------
+    CannotChange
+        If another walk of it is in the way.
+    """
+    made = list(life)
     for number, leg in enumerate(life):
         if leg.kind != SERVE or leg.place != station:
             continue

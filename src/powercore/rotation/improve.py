@@ -20,7 +20,9 @@ from powercore.rotation.columns import Master, climb, prove
 from powercore.rotation.objective import Key, key_of, key_with_margin
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import Leg, Problem
+from powercore.rotation.rounds import grouped
 from powercore.rotation.timetable import (
+    PATIENCE,
     IntArray,
     NoCrewLeft,
     Prices,
@@ -41,8 +43,6 @@ HEATS = (0.0005, 0.002, 0.006, 0.001)
 PASS_CELLS = 5e7
 #: Passes grow longer, up to this many times the first.
 LONGEST = 6
-#: Passes without gain after which nothing more is expected.
-PATIENCE = 12
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -186,7 +186,7 @@ def _checked(
         legs = legs_of(table, at)
     except NoCrewLeft:
         return None
-    return _found(problem, more, legs)
+    return _found(problem, more, grouped(problem, legs))
 
 
 def _found(problem: Problem, more: Problem, legs: tuple[Leg, ...]) -> Found | None:

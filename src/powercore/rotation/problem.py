@@ -15,6 +15,7 @@ import numpy as np
 from powercore.battery import Feeding, disconnect_of, refusal
 from powercore.charging import ChargeModel
 from powercore.loads import load_w
+from powercore.places import walking_min
 from powercore.scenario import (
     LOW,
     NO_WALK,
@@ -28,6 +29,13 @@ from powercore.scenario import (
 )
 from powercore.sources import SUN, SourcePlan, running
 from powercore.values import FloatArray, Window
+
+#: Energy of a pack for its mass, where its mass is not known; on the heavy side.
+#: [Wh/kg] Common practice, no source.
+WH_PER_KG = {"lead": 28.0, "other": 70.0}
+#: What a crew carries at once on a walk to several stations. [kg] Two people with a
+#: bag each: common practice, no source.
+CARRY_KG = 25.0
 
 SERVE, CHARGE, CARRIED, WAIT = "serve", "charge", "carried", "wait"
 __all__ = ["CARRIED", "CHARGE", "SERVE", "WAIT", "YARD", "Feed", "Leg", "Problem"]
@@ -273,6 +281,31 @@ class Problem:
             for crew in self.scenario.crews
             if crew.does == "walks"
         )
+
+    def between_min(self, one: str, other: str) -> int:
+        """
+        Walking minutes from one station to another.
+
+        By their places on the map, where both are known; never longer than by way of
+        the yard.
+        """
+        by_yard = self.stations[one].walk_min + self.stations[other].walk_min
+        spots = {spot.key: spot for spot in self.scenario.spots}
+        a, b = spots.get(one), spots.get(other)
+        if a is None or b is None:
+            return by_yard
+        straight = walking_min(a.latitude, a.longitude, b.latitude, b.longitude)
+        return min(by_yard, straight)
+
+    def mass_kg(self, battery: str) -> float:
+        """What a battery weighs; estimated from its energy where nobody said. [kg]"""
+        plan = self.batteries[battery]
+        if plan.mass_kg is not None:
+            return plan.mass_kg
+        pack = plan.pack
+        wh = pack.nameplate_ah * pack.mean_v(1.0, 0.0, pack.nameplate_ah / 20)
+        family = "lead" if pack.chem.is_lead else "other"
+        return wh / WH_PER_KG[family]
 
     def source_is_on(self, source: str, minute: float) -> bool:
         """Whether a source may run at a minute."""

@@ -37,6 +37,8 @@ from powercore.values import FloatArray
 IntArray = NDArray[np.int64]
 BoolArray = NDArray[np.bool_]
 
+#: Passes of the search without gain after which nothing more is expected.
+PATIENCE = 10
 #: On the way between the yard and a station.
 ON_THE_WAY = -1
 #: What a source without a store holds. [Wh]

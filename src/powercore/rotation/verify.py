@@ -12,10 +12,20 @@ from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.rotation.problem import (
+    CARRIED,
+    CARRY_KG,
+    CHARGE,
+    SERVE,
+    WAIT,
+    YARD,
+    Leg,
+    Problem,
+)
 from powercore.scenario import AWAY, LOW, NO_WALK, Pin
 from powercore.values import FloatArray
 
@@ -208,13 +218,13 @@ def _places(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
 def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
     life = _by(legs, "battery")
     rounds: dict[tuple[str, int], list[tuple[int, int]]] = defaultdict(list)
+    stops: dict[tuple[str, int], list[_Stop]] = defaultdict(list)
     for carried in (leg for leg in legs if leg.kind == CARRIED):
         walk = _walk_of(problem, carried, life[carried.battery])
         if walk is None:
             yield Broken("carried_between_nowhere", _words(problem, carried))
             continue
-        station, start, end = walk
-        walk_min = problem.stations[station].walk_min
+        walk_min = problem.stations[walk.station].walk_min
         if carried.end_min - carried.start_min < walk_min:
             yield Broken(
                 "walk_too_short", f"{_words(problem, carried)}: {walk_min} min"
@@ -222,14 +232,56 @@ def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
         if carried.round is None:
             yield Broken("carried_without_round", _words(problem, carried))
             continue
-        rounds[carried.crew, carried.round].append((start, end))
+        rounds[carried.crew, carried.round].append((walk.start_min, walk.end_min))
+        minute = carried.end_min if walk.is_out else carried.start_min
+        mass = problem.mass_kg(carried.battery)
+        stop = _Stop(minute, walk.station, walk.is_out, mass)
+        stops[carried.crew, carried.round].append(stop)
+    for (crew, number), found in stops.items():
+        if len({stop.station for stop in found}) > 1:
+            yield from _several(problem, f"{crew} on round {number}", found)
     yield from _crews(problem, rounds)
 
 
-def _walk_of(
-    problem: Problem, carried: Leg, life: Sequence[Leg]
-) -> tuple[str, int, int] | None:
-    """The station of a walk and its whole time: there and back, laden or not."""
+class _Stop(NamedTuple):
+    minute: int
+    station: str
+    #: Whether the battery is brought; else it is taken along.
+    is_brought: bool
+    mass_kg: float
+
+
+def _several(problem: Problem, words: str, stops: Sequence[_Stop]) -> Iterator[Broken]:
+    """What is wrong with a round to several stations: too fast, or too heavy."""
+    in_order = sorted(stops, key=lambda stop: (stop.minute, stop.station))
+    for before, after in pairwise(in_order):
+        if before.station == after.station:
+            continue
+        least = problem.between_min(before.station, after.station)
+        if after.minute - before.minute < least:
+            yield Broken("round_too_fast", f"{words}: {least} min at least")
+    carried = sum(stop.mass_kg for stop in stops if stop.is_brought)
+    most = carried
+    for minute in sorted({stop.minute for stop in stops}):
+        at = [stop for stop in stops if stop.minute == minute]
+        carried -= sum(stop.mass_kg for stop in at if stop.is_brought)
+        carried += sum(stop.mass_kg for stop in at if not stop.is_brought)
+        most = max(most, carried)
+    if most > CARRY_KG + 1e-9:
+        yield Broken("round_too_heavy", f"{words}: {most:.1f} of {CARRY_KG:.0f} kg")
+
+
+class _Walk(NamedTuple):
+    station: str
+    #: Whether a battery is brought there; else it is taken from there.
+    is_out: bool
+    #: There and back, laden or not.
+    start_min: int
+    end_min: int
+
+
+def _walk_of(problem: Problem, carried: Leg, life: Sequence[Leg]) -> _Walk | None:
+    """The walk of a carried leg; None where it leads from or to no station."""
     at = life.index(carried)
     ends = [life[i] for i in (at - 1, at + 1) if 0 <= i < len(life)]
     stations = [leg.place for leg in ends if leg.kind == SERVE]
@@ -239,8 +291,8 @@ def _walk_of(
     is_out = at + 1 < len(life) and life[at + 1].kind == SERVE
     start, end = carried.start_min, carried.end_min
     if is_out:
-        return stations[0], start, end + walk_min
-    return stations[0], start - walk_min, end
+        return _Walk(stations[0], True, start, end + walk_min)
+    return _Walk(stations[0], False, start - walk_min, end)
 
 
 def _crews(
@@ -317,9 +369,9 @@ def _walks_in(problem: Problem, legs: Sequence[Leg], pin: Pin) -> Iterator[Broke
     for life in _by(legs, "battery").values():
         for leg in life:
             walk = _walk_of(problem, leg, life) if leg.kind == CARRIED else None
-            if walk is None or pin.place not in ("", walk[0]):
+            if walk is None or pin.place not in ("", walk.station):
                 continue
-            if walk[1] < pin.end_min and pin.start_min < walk[2]:
+            if walk.start_min < pin.end_min and pin.start_min < walk.end_min:
                 yield Broken("pinned_no_walk", _words(problem, leg))
 
 

@@ -1,0 +1,128 @@
+"""Rounds to several stations: how they are walked, and when two become one."""
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given, settings
+
+from powercore.places import walking_min
+from powercore.rotation.construct import STYLES, construct
+from powercore.rotation.objective import key_of
+from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Problem
+from powercore.rotation.rounds import grouped
+from powercore.rotation.verify import verify
+from powercore.scenario import Spot
+from tests.builders import make_battery, make_scenario, make_station, open_all
+from tests.powercore.test_rotation import hard, leg
+
+#: Two stations 10 and 12 min from the yard, a swap at each, half an hour apart.
+STATIONS = tuple(
+    make_station(key, amps=4.0, walk_min=walk, openings=open_all(360))
+    for key, walk in (("esker", 10), ("drumlin", 12))
+)
+#: Some 310 m from each other: seven minutes with a battery.
+SPOTS = (
+    Spot(key="esker", latitude=46.0, longitude=-94.0),
+    Spot(key="drumlin", latitude=46.0, longitude=-93.996),
+)
+
+
+def event(mass_kg=3.0, spots=SPOTS, **values):
+    """Two stations, four batteries, a crew."""
+    batteries = tuple(make_battery(f"k{n}", mass_kg=mass_kg) for n in range(4))
+    return make_scenario(
+        span_min=360, stations=STATIONS, batteries=batteries, spots=spots, **values
+    )
+
+
+def swap(station, old, new, minute, walk, number):
+    """The lives of two batteries with one swap between them."""
+    walked = {"crew": "crew", "round": number}
+    return [
+        leg(SERVE, old, station, 0, minute),
+        leg(CARRIED, old, "", minute, minute + walk, **walked),
+        leg(WAIT, old, YARD, minute + walk, 360),
+        leg(WAIT, new, YARD, 0, minute - walk),
+        leg(CARRIED, new, "", minute - walk, minute, **walked),
+        leg(SERVE, new, station, minute, 360),
+    ]
+
+
+APART = (
+    *swap("esker", "k0", "k1", 180, 10, 1),
+    *swap("drumlin", "k2", "k3", 210, 12, 2),
+)
+
+
+def together(minute, number=1):
+    """One round by hand: Esker at 180, Drumlin at a minute, home from there."""
+    legs = [
+        *swap("esker", "k0", "k1", 180, 10, number),
+        *swap("drumlin", "k2", "k3", minute, 12, number),
+    ]
+    home = minute + 12
+    legs[1], legs[2] = replace(legs[1], end_min=home), replace(legs[2], start_min=home)
+    legs[9], legs[10] = replace(legs[9], end_min=170), replace(legs[10], start_min=170)
+    return tuple(legs)
+
+
+def test_two_walks_that_lie_close_become_one_round():
+    """Esker at 180, on to Drumlin, home; nothing else is lost by it."""
+    problem = Problem(event())
+    way = walking_min(46.0, -94.0, 46.0, -93.996)
+    assert problem.between_min("esker", "drumlin") == way < 10
+
+    made = grouped(problem, APART)
+
+    report = verify(problem, made)
+    assert report.is_valid, report.broken
+    assert report.outcome.walks == 1
+    assert report.outcome.unserved_wh == 0
+    swaps = sorted(x.start_min for x in made if x.kind == SERVE and x.start_min)
+    assert swaps[1] - swaps[0] == way
+    assert grouped(problem, made) == made
+
+
+@pytest.mark.parametrize(
+    ("minute", "values", "rule"),
+    [
+        (187, {}, None),
+        (183, {}, "round_too_fast"),
+        (187, {"spots": ()}, "round_too_fast"),
+        (202, {"spots": ()}, None),
+        (187, {"mass_kg": 13.0}, "round_too_heavy"),
+        (187, {"mass_kg": None}, None),
+    ],
+)
+def test_a_round_is_walked_in_time_and_carried_by_two(minute, values, rule):
+    """Without a map the way is by the yard; two of 13 kg are too much at once."""
+    report = verify(Problem(event(**values)), together(minute))
+
+    assert {broken.rule for broken in report.broken} == ({rule} if rule else set())
+
+
+def test_heavy_batteries_stay_on_rounds_of_their_own():
+    """25 kg at once are what two people carry."""
+    problem = Problem(event(mass_kg=13.0))
+
+    assert grouped(problem, APART) == APART
+
+
+@settings(max_examples=20, deadline=None)
+@given(hard())
+def test_grouping_is_valid_and_never_worse(scenario):
+    """Whatever the event: no rule is broken, and only rounds are saved."""
+    light = tuple(replace(one, mass_kg=2.0) for one in scenario.batteries)
+    problem = Problem(replace(scenario, batteries=light))
+    legs = construct(problem, STYLES[:1])
+
+    made = grouped(problem, legs)
+
+    before, after = verify(problem, legs), verify(problem, made)
+    assert after.is_valid, after.broken
+    assert after.outcome.walks <= before.outcome.walks
+    keys = [
+        key_of(problem, some, report.outcome)
+        for some, report in ((made, after), (legs, before))
+    ]
+    assert keys[0] <= keys[1]
