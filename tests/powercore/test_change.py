@@ -62,22 +62,30 @@ def test_a_skipped_walk_leaves_what_is_there_and_saves_a_round():
 
 
 @pytest.mark.parametrize(
-    ("change", "rule"),
+    ("change", "words"),
     [
-        (lambda p: moved(p, BY_HAND, RELIEF, -176), "leg_outside_event"),
-        (lambda p: moved(p, BY_HAND, RELIEF, 400), None),
-        (lambda p: skipped(p, BY_HAND, FIRST), None),
-        (lambda p: instead(p, BY_HAND, RELIEF, "k02"), None),
-        (lambda p: instead(p, BY_HAND, RELIEF, "k09"), None),
+        (lambda p: moved(p, BY_HAND, RELIEF, -176), "should have left"),
+        (lambda p: moved(p, BY_HAND, RELIEF, 400), "after the stay's end"),
+        (lambda p: skipped(p, BY_HAND, FIRST), "no walk brings it"),
+        (lambda p: instead(p, BY_HAND, RELIEF, "k02"), "another battery"),
+        (lambda p: instead(p, BY_HAND, RELIEF, "k09"), "another battery"),
     ],
 )
-def test_a_change_that_cannot_be_made_says_so(change, rule):
+def test_a_change_that_cannot_be_made_says_so(change, words):
     """Too early, too late, no walk, the battery itself, no such battery."""
-    with pytest.raises(CannotChange) as refused:
+    with pytest.raises(CannotChange, match=words):
         change(Problem(SIX_HOURS))
 
-    if rule is not None:
-        assert refused.value.broken.rule == rule
+
+def test_a_change_that_breaks_a_rule_names_it():
+    """Nobody on duty when the walk should come, and no pin can mend that."""
+    walks, watch = SIX_HOURS.crews
+    late = replace(SIX_HOURS, crews=(replace(walks, start_min=170), watch))
+
+    with pytest.raises(CannotChange) as refused:
+        moved(Problem(late), BY_HAND, RELIEF, -30)
+
+    assert refused.value.broken.rule == "crew_off_duty"
 
 
 def test_another_battery_goes_for_one_stay_or_both_exchange_all_that_follows():
@@ -94,6 +102,29 @@ def test_another_battery_goes_for_one_stay_or_both_exchange_all_that_follows():
     assert Replayed.of(problem, small).cost(Replayed.of(problem, legs)).verdict == 1
     assert [x.battery for x in equal if x.kind == SERVE] == ["k02", "k01"]
     assert Replayed.of(problem, equal).key == Replayed.of(problem, legs).key
+
+
+@pytest.mark.parametrize("until", [120, 165])
+def test_what_is_past_stays_as_it_was(until):
+    """While the event runs: no walk leaves before now, and no leg of then changes."""
+    problem = Problem(SIX_HOURS)
+    with pytest.raises(CannotChange, match="should have left"):
+        moved(problem, BY_HAND, RELIEF, until - 176, keep_until_min=until)
+
+    for made in (
+        moved(problem, BY_HAND, RELIEF, until - 175, keep_until_min=until),
+        skipped(problem, BY_HAND, RELIEF, keep_until_min=until),
+        instead(problem, BY_HAND, RELIEF, "k01", keep_until_min=until),
+    ):
+        for before in BY_HAND:
+            if before.start_min < until:
+                end = min(before.end_min, until)
+                assert any(
+                    (x.battery, x.place) == (before.battery, before.place)
+                    and x.start_min <= before.start_min
+                    and end <= x.end_min
+                    for x in made
+                )
 
 
 @settings(max_examples=12, deadline=None)

@@ -131,14 +131,17 @@ def _of_stay(
     leg = bridge.core_leg(asked.leg, rotation.from_min)
     if has_left(asked.leg):
         raise CannotChange("its walk has left already")
+    past = kept_until_min(rotation, timedelta(0))
     if asked.what == "instead" and asked.battery is not None:
-        return instead(problem, legs, leg, str(asked.battery.pk))
+        other = str(asked.battery.pk)
+        return instead(problem, legs, leg, other, keep_until_min=past)
     if asked.what == "skip":
-        return skipped(problem, legs, leg)
+        return skipped(problem, legs, leg, keep_until_min=past)
     if leg.start_min == 0:
         raise CannotChange("it is there from the start: no walk brings it")
     sign = -1 if asked.what == "earlier" else 1
-    return moved(problem, legs, leg, sign * asked.minutes)
+    by = sign * asked.minutes
+    return moved(problem, legs, leg, by, keep_until_min=past)
 
 
 @transaction.atomic

@@ -38,13 +38,19 @@ class CannotChange(PowercoreError):
 
 
 def instead(
-    problem: Problem, legs: Sequence[Leg], leg: Leg, battery: str
+    problem: Problem,
+    legs: Sequence[Leg],
+    leg: Leg,
+    battery: str,
+    *,
+    keep_until_min: int = 0,
 ) -> tuple[Leg, ...]:
     """
     Put another battery on a stay at a station.
 
     It goes for this stay alone, when it waits all the while; or both exchange all
-    that comes after; or the rest gives way. The best of them is taken.
+    that comes after; or the rest gives way. The best of them is taken. Nothing that
+    happens before `keep_until_min` is changed, nor a walk that is under way.
 
     Raises
     ------
@@ -54,17 +60,23 @@ def instead(
     if battery not in problem.batteries or battery == leg.battery:
         raise CannotChange("choose another battery of the event")
     ways = [exchanged(legs, leg, battery), _exchanged_for_good(legs, leg, battery)]
-    return _best(problem, legs, ways, [_stays(leg, battery=battery)])
+    pins = [_stays(leg, battery=battery)]
+    return _best(problem, legs, ways, pins, keep_until_min)
 
 
 def moved(
-    problem: Problem, legs: Sequence[Leg], leg: Leg, minutes: int
+    problem: Problem,
+    legs: Sequence[Leg],
+    leg: Leg,
+    minutes: int,
+    *,
+    keep_until_min: int = 0,
 ) -> tuple[Leg, ...]:
     """
     Have the walk that brings a battery come earlier or later.
 
     What it relieves leaves then; waiting and charging become shorter or longer, and
-    where that is not enough the rest gives way.
+    where that is not enough the rest gives way; nothing before `keep_until_min`.
 
     Raises
     ------
@@ -74,6 +86,8 @@ def moved(
     at = leg.start_min + minutes
     if not 0 < at < leg.end_min:
         raise CannotChange("that is before the event or after the stay's end")
+    if at - problem.stations[leg.place].walk_min < keep_until_min:
+        raise CannotChange("its walk should have left by then")
     stays = [_stays(leg, start_min=at)]
     old = _relieved(legs, leg)
     if old is not None and at > old.start_min:
@@ -90,12 +104,16 @@ def moved(
         ]
     except CannotChange:
         way = None
-    return _best(problem, legs, [way], stays)
+    return _best(problem, legs, [way], stays, keep_until_min)
 
 
-def skipped(problem: Problem, legs: Sequence[Leg], leg: Leg) -> tuple[Leg, ...]:
+def skipped(
+    problem: Problem, legs: Sequence[Leg], leg: Leg, *, keep_until_min: int = 0
+) -> tuple[Leg, ...]:
     """
     Leave out the walk that brings a battery; what is there stays instead.
+
+    Nothing that happens before `keep_until_min` is changed.
 
     Raises
     ------
@@ -111,7 +129,7 @@ def skipped(problem: Problem, legs: Sequence[Leg], leg: Leg) -> tuple[Leg, ...]:
     if old is not None:
         pins.append(_stays(old, end_min=leg.end_min))
     way = without_rounds(problem, legs, {before.round})
-    return _best(problem, legs, [way], pins)
+    return _best(problem, legs, [way], pins, keep_until_min)
 
 
 def _relieved(legs: Sequence[Leg], leg: Leg) -> Leg | None:
@@ -146,6 +164,7 @@ def _best(
     legs: Sequence[Leg],
     ways: Iterable[Sequence[Leg] | None],
     pins: Sequence[Pin],
+    keep_until_min: int,
 ) -> tuple[Leg, ...]:
     """The best valid one of some ways, and of what pins for the change alone give."""
     scenario, found = problem.scenario, []
@@ -159,8 +178,8 @@ def _best(
         else:
             found.append((Replayed.of(problem, way).key, tuple(way)))
     try:
-        pinned = Problem(replace(scenario, pins=(*scenario.pins, *pins)))
-        mended = kept(pinned, legs)
+        pinned = replace(scenario, pins=(*scenario.pins, *pins))
+        mended = kept(Problem(pinned, problem.use), legs, keep_until_min=keep_until_min)
         found.append((Replayed.of(problem, mended).key, mended))
     except PinRefused as refused:
         why = why or CannotChange(refused.words)

@@ -125,7 +125,9 @@ def improve(
         steps = refine(table, at, seed=seed, passes=passes, is_short=is_short)
         for got, is_gain in steps:
             since, done = since + 1, done + 1
-            found = _checked(problem, more, table, got) if is_gain else None
+            found = None
+            if is_gain:
+                found = _checked(problem, more, table, got, keep_until_min)
             if found is not None and found.key < best.key:
                 best, since = found, 0
             if not tell(Progress(passes=done, since=since, best=best)):
@@ -179,14 +181,19 @@ def _rounds(table: Timetable) -> int:
 
 
 def _checked(
-    problem: Problem, more: Problem, table: Timetable, at: IntArray
+    problem: Problem,
+    more: Problem,
+    table: Timetable,
+    at: IntArray,
+    keep_until_min: int,
 ) -> Found | None:
     """A table as a rotation; None when it can't be carried out after all."""
     try:
         legs = legs_of(table, at)
     except NoCrewLeft:
         return None
-    return _found(problem, more, grouped(problem, legs))
+    legs = grouped(problem, legs, keep_until_min=keep_until_min)
+    return _found(problem, more, legs)
 
 
 def _found(problem: Problem, more: Problem, legs: tuple[Leg, ...]) -> Found | None:

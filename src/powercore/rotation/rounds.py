@@ -35,7 +35,9 @@ class Stop:
     round: int
 
 
-def grouped(problem: Problem, legs: Sequence[Leg]) -> tuple[Leg, ...]:
+def grouped(
+    problem: Problem, legs: Sequence[Leg], *, keep_until_min: int = 0
+) -> tuple[Leg, ...]:
     """
     Return a rotation with fewer rounds, or the one given.
 
@@ -45,6 +47,8 @@ def grouped(problem: Problem, legs: Sequence[Leg]) -> tuple[Leg, ...]:
         The event.
     legs : sequence of Leg
         A rotation that breaks no rule.
+    keep_until_min : int
+        Rounds that leave before are left alone. [min]
     """
     best, key = tuple(legs), _key(problem, legs)
     tried, is_gain = 0, key is not None
@@ -52,11 +56,11 @@ def grouped(problem: Problem, legs: Sequence[Leg]) -> tuple[Leg, ...]:
     refused: set[tuple[Stop, Stop]] = set()
     while is_gain and tried < tries:
         is_gain = False
-        for pair in _pairs(problem, best):
+        for pair in _pairs(problem, best, keep_until_min):
             if pair in refused or tried >= tries:
                 continue
             tried += 1
-            made = _together(problem, best, *pair)
+            made = _together(problem, best, *pair, keep_until_min)
             got = _key(problem, made) if made is not None else None
             if made is not None and got is not None and key is not None and got < key:
                 best, key, is_gain = made, got, True
@@ -86,11 +90,23 @@ def stops_of(legs: Sequence[Leg]) -> list[Stop]:
     return sorted(found, key=lambda stop: (stop.minute, stop.station))
 
 
-def _pairs(problem: Problem, legs: Sequence[Leg]) -> Iterator[tuple[Stop, Stop]]:
+def _leaves(problem: Problem, stop: Stop) -> int:
+    """When a round leaves whose first stop this is. [min]"""
+    return stop.minute - problem.stations[stop.station].walk_min
+
+
+def _pairs(
+    problem: Problem, legs: Sequence[Leg], keep_until_min: int
+) -> Iterator[tuple[Stop, Stop]]:
     """Last stop of one round and first of another, closest first."""
     rounds: dict[tuple[str, int], list[Stop]] = {}
     for stop in stops_of(legs):
         rounds.setdefault((stop.crew, stop.round), []).append(stop)
+    rounds = {
+        one: stops
+        for one, stops in rounds.items()
+        if _leaves(problem, stops[0]) >= keep_until_min
+    }
     near = []
     for one, stops in rounds.items():
         for other, more in rounds.items():
@@ -107,7 +123,11 @@ def _pairs(problem: Problem, legs: Sequence[Leg]) -> Iterator[tuple[Stop, Stop]]
 
 
 def _together(
-    problem: Problem, legs: Sequence[Leg], last: Stop, first: Stop
+    problem: Problem,
+    legs: Sequence[Leg],
+    last: Stop,
+    first: Stop,
+    keep_until_min: int,
 ) -> tuple[Leg, ...] | None:
     """Two rounds as one: by moving the later stop, or else the earlier one."""
     way = problem.between_min(last.station, first.station)
@@ -115,6 +135,8 @@ def _together(
     found: list[tuple[Key, tuple[Leg, ...]]] = []
     moves = ((first, by), (last, -by)) if by else ((first, 0),)
     for stop, minutes in moves:
+        if _leaves(problem, stop) + minutes < keep_until_min:
+            continue
         try:
             made = _moved(legs, stop, minutes)
         except CannotChange:
@@ -143,7 +165,7 @@ def _joined(
     """Give both rounds' walks the first crew, from its leaving to its return."""
     both = {(last.crew, last.round), (first.crew, first.round)}
     stops = [stop for stop in stops_of(legs) if (stop.crew, stop.round) in both]
-    leave = stops[0].minute - problem.stations[stops[0].station].walk_min
+    leave = _leaves(problem, stops[0])
     back = stops[-1].minute + problem.stations[stops[-1].station].walk_min
     made: list[Leg] = []
     for life in lives_of(legs).values():
