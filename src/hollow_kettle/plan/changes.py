@@ -92,19 +92,23 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
     try:
         if isinstance(asked, Pin):
             words = pin_words(event, asked)
+            past = kept_until_min(rotation, timedelta(0))
+            # What other pins cost that it doesn't keep yet is not this one's cost.
+            known = bridge.with_pins(event, frozen, rotation.from_min)
+            start = kept(Problem(known), before, keep_until_min=past)
+            base = Replayed.of(Problem(known), start)
             scenario = bridge.with_pins(event, frozen, rotation.from_min, asked)
             problem = Problem(scenario)
-            past = kept_until_min(rotation, timedelta(0))
-            legs = kept(problem, before, keep_until_min=past)
+            legs = kept(problem, start, keep_until_min=past)
         else:
             words, scenario, problem = stay_words(event, asked), frozen, Problem(frozen)
+            base = Replayed.of(problem, before)
             legs = _of_stay(rotation, problem, before, asked)
     except CannotChange as refused:
         why = WHY_NOT.get(refused.broken.rule, "") if refused.broken else ""
         raise ValidationError(f"{words}: not possible; {why or refused}.") from refused
     except PowercoreError as refused:
         raise ValidationError(str(refused)) from refused
-    base = Replayed.of(Problem(frozen), before)
     cost = Replayed.of(problem, legs).cost(base)
     pin = asked if isinstance(asked, Pin) else None
     if pin is not None and pin.kind == Pin.Kind.LOW and cost.lowered_min < 0.5:
