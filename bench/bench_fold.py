@@ -3,13 +3,14 @@
 import json
 import random
 import sys
-import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from uuid import UUID
 
 ROOT = Path(__file__).resolve().parents[1]
 sys.path.insert(0, str(ROOT / "src"))
+
+from timing import seconds  # noqa: E402 - after the path
 
 from powercore.fold import Entry, fold  # noqa: E402 - after the path
 
@@ -20,8 +21,8 @@ def main() -> None:
     """Time 1,000 and 100,000 moves and swaps of 60 batteries at 20 stations."""
     short, long = _log(1_000), _log(100_000)
     places = {UUID(int=n) for n in range(1, 21)}
-    per_short = min(_seconds(lambda: fold(short, places)) for _ in range(5)) / 1_000
-    per_long = min(_seconds(lambda: fold(long, places)) for _ in range(3)) / 100_000
+    per_short = min(seconds(lambda: fold(short, places)) for _ in range(5)) / 1_000
+    per_long = min(seconds(lambda: fold(long, places)) for _ in range(3)) / 100_000
     print(
         json.dumps(
             {
@@ -49,12 +50,6 @@ def _log(count: int) -> list[Entry]:
         )
         for number in range(count)
     ]
-
-
-def _seconds(job) -> float:
-    start = time.perf_counter()
-    job()
-    return time.perf_counter() - start
 
 
 if __name__ == "__main__":

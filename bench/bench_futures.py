@@ -11,6 +11,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 
 import numpy as np  # noqa: E402 - after the path
 from rotations import grow  # noqa: E402
+from timing import seconds  # noqa: E402 - after the path
 
 from powercore.budget import no_sun  # noqa: E402
 from powercore.futures import likely  # noqa: E402
@@ -29,7 +30,7 @@ def main() -> None:
     legs = construct(problem, STYLES[:1])
     futures = likely(problem, no_sun(problem), count=COUNT - 1)
     untraced = replace(futures, traced=np.zeros(futures.count, dtype=bool))
-    fast = min(_seconds(lambda: simulate(problem, legs, untraced)) for _ in range(3))
+    fast = min(seconds(lambda: simulate(problem, legs, untraced)) for _ in range(3))
     picked = np.linspace(0, COUNT - 1, SAMPLE).astype(int)
     began = time.perf_counter()
     plain = [replay(problem, legs, futures, int(index)) for index in picked]
@@ -54,12 +55,6 @@ def main() -> None:
             }
         )
     )
-
-
-def _seconds(job) -> float:
-    start = time.perf_counter()
-    job()
-    return time.perf_counter() - start
 
 
 if __name__ == "__main__":

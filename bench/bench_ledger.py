@@ -11,6 +11,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 
 import numpy as np  # noqa: E402 - after the path
 from club import big_event  # noqa: E402
+from timing import seconds  # noqa: E402 - after the path
 
 from powercore.budget import FUTURES, ledgers  # noqa: E402
 from powercore.futures import likely  # noqa: E402
@@ -33,9 +34,7 @@ def main() -> None:
     busier = replace(first, loads=(replace(first.loads[0], count=2),))
     changed = replace(scenario, stations=(busier, *scenario.stations[1:]))
 
-    fast = min(
-        _seconds(lambda: ledgers(Problem(changed), legs, suns)) for _ in range(3)
-    )
+    fast = min(seconds(lambda: ledgers(Problem(changed), legs, suns)) for _ in range(3))
     problem = Problem(changed)
     futures = likely(problem, suns, count=FUTURES)
     futures = replace(futures, traced=np.ones(futures.count, dtype=bool))
@@ -65,12 +64,6 @@ def main() -> None:
             }
         )
     )
-
-
-def _seconds(job) -> float:
-    start = time.perf_counter()
-    job()
-    return time.perf_counter() - start
 
 
 if __name__ == "__main__":

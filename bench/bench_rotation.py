@@ -2,11 +2,12 @@
 
 import json
 import sys
-import time
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
 sys.path.insert(0, str(ROOT / "src"))
+
+from timing import seconds  # noqa: E402 - after the path
 
 from powercore.rotation.construct import construct  # noqa: E402 - after the path
 from powercore.rotation.problem import Problem  # noqa: E402
@@ -19,8 +20,8 @@ def main() -> None:
     scenario = decode((ROOT / "examples" / "field-day.json").read_bytes())
     legs = construct(Problem(scenario))
     assert verify(Problem(scenario), legs).is_valid
-    made = min(_seconds(lambda: construct(Problem(scenario))) for _ in range(5))
-    checked = min(_seconds(lambda: verify(Problem(scenario), legs)) for _ in range(5))
+    made = min(seconds(lambda: construct(Problem(scenario))) for _ in range(5))
+    checked = min(seconds(lambda: verify(Problem(scenario), legs)) for _ in range(5))
     print(
         json.dumps(
             {
@@ -34,12 +35,6 @@ def main() -> None:
             }
         )
     )
-
-
-def _seconds(job) -> float:
-    start = time.perf_counter()
-    job()
-    return time.perf_counter() - start
 
 
 if __name__ == "__main__":

@@ -21,6 +21,7 @@ from powercore.rotation.verify import verify
 from powercore.scenario import LOW, BatteryPlan, CrewPlan, Pin, Scenario
 from powercore.sources import BUFFER
 from powercore.stress import NOTICED_MIN, Cure, Cures, mean_off_air
+from powercore.values import Window, without
 
 #: Passes of the search for the things at hand, and for each cure from there.
 PASSES, MORE_PASSES = 4, 2
@@ -99,14 +100,15 @@ def _tried(
     more = Problem(one.scenario, use=margin)
     start = (*legs, *one.more)
     best = improve(more, start, seed=seed, passes=passes).legs
-    if not verify(problem, best).is_valid:
-        best = start  # a bay asks for more when a battery comes fuller
+    report = verify(problem, best)
+    if not report.is_valid:  # a bay asks for more when a battery comes fuller
+        best, report = start, verify(problem, start)
     after = sum(mean_off_air(problem, best, suns, seed=seed).values())
     return best, Cure(
         words=one.words,
         mean_min=after,
         removes=1 - after / total,
-        walks=verify(problem, best).outcome.walks,
+        walks=report.outcome.walks,
         station=pin.place if pin else None,
         start_min=pin.start_min if pin else 0,
         end_min=pin.end_min if pin else 0,
@@ -168,15 +170,12 @@ def _more_bays(scenario: Scenario) -> Iterator[_Try]:
 
 def _is_watched(scenario: Scenario) -> bool:
     """Whether somebody watches the yard from start to end."""
-    at = 0
-    for watch in sorted(
-        (one for one in scenario.crews if one.does == "yard"),
-        key=lambda one: one.start_min,
-    ):
-        if watch.start_min > at:
-            return False
-        at = max(at, watch.end_min)
-    return at >= scenario.span_min
+    watches = [
+        Window(start_min=one.start_min, end_min=one.end_min)
+        for one in scenario.crews
+        if one.does == "yard"
+    ]
+    return not without([Window(start_min=0, end_min=scenario.span_min)], watches)
 
 
 def _lower(

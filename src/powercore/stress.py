@@ -151,8 +151,7 @@ def stress(
     Stress
         The weakest station first; rows in a fixed order, a cure last.
     """
-    sky = FORECAST if FORECAST in suns else NO_SUN
-    own = {sky: suns[sky]}
+    own = _expected(suns)
     groups = [
         _off_air(problem, legs, own, _Draw(seed, number, EACH), fails=True)
         for number in range(GROUPS)
@@ -175,8 +174,7 @@ def mean_off_air(
     problem: Problem, legs: Sequence[Leg], suns: Suns, *, seed: int = 1
 ) -> dict[str, float]:
     """Minutes off the air of each station, on average; no gear fails in these."""
-    sky = FORECAST if FORECAST in suns else NO_SUN
-    own = {sky: suns[sky]}
+    own = _expected(suns)
     off = np.concatenate(
         [
             _off_air(problem, legs, own, _Draw(seed, number, EACH), fails=False)[0]
@@ -184,6 +182,12 @@ def mean_off_air(
         ]
     )
     return dict(zip(problem.stations, off.mean(axis=0).tolist(), strict=True))
+
+
+def _expected(suns: Suns) -> Suns:
+    """The sky that futures are drawn from: the forecast where it is known."""
+    sky = FORECAST if FORECAST in suns else NO_SUN
+    return {sky: suns[sky]}
 
 
 # --- draws ------------------------------------------------------------------------

@@ -9,12 +9,18 @@ from datetime import datetime
 from uuid import UUID
 
 from hollow_kettle.ui.drawing import Scale, points
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE, Problem
+from powercore.rotation.problem import (
+    CARRIED,
+    CHARGE,
+    SERVE,
+    Problem,
+    Stop,
+    stops_of,
+)
 from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.rounds import Stop, stops_of
 from powercore.rotation.verify import verify
 
-from .change_page import pin_rows
+from .change_page import PinRow
 from .models import Event, Leg, Pin, Rotation
 from .queries import hour_ticks, problem_of, tags_of
 
@@ -94,6 +100,11 @@ class Lane:
     bars: list[Bar] = field(default_factory=list)
     marks: list[Mark] = field(default_factory=list)
     power: list[tuple[float, float]] = field(default_factory=list)
+
+    @property
+    def off_air_min(self) -> float:
+        """Minutes off the air in all."""
+        return sum(mark.minutes for mark in self.marks if mark.what == "off_air")
 
     @property
     def bar_y(self) -> float:
@@ -236,9 +247,14 @@ class Board:
 
 
 def board_of(
-    event: Event, rotation: Rotation, now: datetime | None, shape: Shape | None = None
+    event: Event,
+    rotation: Rotation,
+    now: datetime | None,
+    *,
+    pins: Sequence[PinRow] = (),
+    shape: Shape | None = None,
 ) -> Board:
-    """Lay out a rotation."""
+    """Lay out a rotation, with pins under its lanes."""
     shape = shape or Shape()
     x = Scale(0, event.span_min, LEFT, LEFT + WIDTH)
     tags = tags_of(event)
@@ -295,7 +311,7 @@ def board_of(
         ],
         yard_y=next((lane.y for lane in lanes if lane.kind == CHARGE), height) - 8,
         bars=bars,
-        pins=list(_pin_marks(event, rotation, by_key, x, tags)),
+        pins=list(_pin_marks(event, pins, by_key, x, tags)),
         ties=list(_ties(core_legs, by_key, x, rotation.from_min)),
     )
 
@@ -320,12 +336,12 @@ def _ties(
 
 def _pin_marks(
     event: Event,
-    rotation: Rotation,
+    pins: Sequence[PinRow],
     by_key: dict[str, Lane],
     x: Scale,
     tags: dict[UUID, str],
 ) -> Iterator[PinMark]:
-    for row in pin_rows(event, rotation):
+    for row in pins:
         pin = row.pin
         start = max(0.0, event.minute_of(pin.starts_at))
         end = min(float(event.span_min), event.minute_of(pin.ends_at))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from uuid import UUID
@@ -18,11 +19,10 @@ from powercore.rotation.compare import Cost, Replayed
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import CARRIED, Problem
 from powercore.rotation.problem import Leg as CoreLeg
-from powercore.scenario import Scenario
 
 from . import bridge
 from .models import Bay, Event, Leg, Pin, Rotation, Station
-from .queries import tags_of
+from .queries import problem_of, tags_of
 from .rotations import keep, kept_until_min
 
 #: What a broken rule means to whoever asked for a change.
@@ -63,15 +63,11 @@ class Proposal:
     rotation: Rotation
     words: str
     cost: Cost
-    scenario: Scenario
+    problem: Problem
     legs: tuple[CoreLeg, ...]
+    #: Whether the rotation keeps a pin as it is.
+    is_same: bool
     pin: Pin | None = None
-
-    @property
-    def is_same(self) -> bool:
-        """Whether the rotation keeps a pin as it is."""
-        is_low = self.pin is not None and self.pin.kind == Pin.Kind.LOW
-        return not is_low and self.legs == tuple(bridge.core_legs(self.rotation))
 
 
 STAY_CHANGES = ("instead", "earlier", "later", "skip")
@@ -87,21 +83,21 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
         If it can't be made, with the reason.
     """
     event = rotation.event
-    frozen = bridge.scenario_from(rotation.snapshot)
-    before = bridge.core_legs(rotation)
+    frozen, before = problem_of(rotation)
     try:
         if isinstance(asked, Pin):
             words = pin_words(event, asked)
             past = kept_until_min(rotation, timedelta(0))
             # What other pins cost that it doesn't keep yet is not this one's cost.
-            known = bridge.with_pins(event, frozen, rotation.from_min)
-            start = kept(Problem(known), before, keep_until_min=past)
-            base = Replayed.of(Problem(known), start)
-            scenario = bridge.with_pins(event, frozen, rotation.from_min, asked)
-            problem = Problem(scenario)
+            known = Problem(bridge.with_pins(event, frozen.scenario, rotation.from_min))
+            start = kept(known, before, keep_until_min=past)
+            base = Replayed.of(known, start)
+            problem = Problem(
+                bridge.with_pins(event, frozen.scenario, rotation.from_min, asked)
+            )
             legs = kept(problem, start, keep_until_min=past)
         else:
-            words, scenario, problem = stay_words(event, asked), frozen, Problem(frozen)
+            words, problem = stay_words(event, asked), frozen
             base = Replayed.of(problem, before)
             legs = _of_stay(rotation, problem, before, asked)
     except CannotChange as refused:
@@ -115,7 +111,8 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
         raise ValidationError(
             f"{words}: that saves nothing; it has no lower step, or needs none then."
         )
-    return Proposal(rotation, words, cost, scenario, legs, pin)
+    is_same = not (pin and pin.kind == Pin.Kind.LOW) and legs == tuple(before)
+    return Proposal(rotation, words, cost, problem, legs, is_same, pin)
 
 
 def has_left(leg: Leg) -> bool:
@@ -130,7 +127,7 @@ def has_left(leg: Leg) -> bool:
 
 
 def _of_stay(
-    rotation: Rotation, problem: Problem, legs: list[CoreLeg], asked: Stay
+    rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg], asked: Stay
 ) -> tuple[CoreLeg, ...]:
     leg = bridge.core_leg(asked.leg, rotation.from_min)
     if has_left(asked.leg):
@@ -164,13 +161,13 @@ def keep_change(proposal: Proposal, *, by: Actor) -> Rotation:
         draft = keep(
             Rotation(
                 event=rotation.event,
-                snapshot=bridge.snapshot_of(rotation.event, proposal.scenario),
+                snapshot=bridge.snapshot_of(rotation.event, proposal.problem.scenario),
                 made_by=by,
                 from_min=rotation.from_min,
                 change=proposal.words[:200],
                 changed_from=rotation,
             ),
-            Problem(proposal.scenario),
+            proposal.problem,
             proposal.legs,
         )
     if pin is not None:

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass
 
-from powercore.rotation.compare import Replayed
-
 from .board import LOWER, UPPER, Board, board_of
 from .models import Event, Rotation
-from .queries import Move, figures_of, moves, problem_of, tags_of
+from .queries import Move, figures_of, moves, tags_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,12 +42,11 @@ def compare_page(event: Event, one: Rotation, other: Rotation) -> ComparePage:
     tags = tags_of(event)
     every = [moves(event, rotation, tags) for rotation in (one, other)]
     known = [Counter(_what(move) for move in found) for found in every]
-    off = [Replayed.of(*problem_of(rotation)).off_air_min for rotation in (one, other)]
     now = event.clock.now() if event.state == Event.State.RUNNING else None
     sides = [
         Side(
             rotation,
-            board_of(event, rotation, now, shape),
+            board_of(event, rotation, now, shape=shape),
             [move for move in found if _what(move) not in theirs],
         )
         for rotation, found, theirs, shape in zip(
@@ -57,12 +54,8 @@ def compare_page(event: Event, one: Rotation, other: Rotation) -> ComparePage:
         )
     ]
     stations = [
-        (
-            station.name,
-            off[0].get(str(station.pk), 0.0),
-            off[1].get(str(station.pk), 0.0),
-        )
-        for station in event.stations.all()
+        (upper.name, upper.off_air_min, lower.off_air_min)
+        for upper, lower in zip(sides[0].board.lanes, sides[1].board.lanes, strict=True)
     ]
     return ComparePage(
         one=sides[0],

@@ -46,7 +46,8 @@ def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
 def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     """The board for a wall: one A3, or two sheets side by side."""
     event, rotation = _asked(request, uid, number)
-    drawing = board_of(event, rotation, None)
+    pins = pin_rows(event, rotation)
+    drawing = board_of(event, rotation, None, pins=pins)
     size = _size(request, WALL)
     halves = 1 if size == "a3" else 2
     context = {
@@ -57,7 +58,7 @@ def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
             (n * drawing.width / halves, drawing.width / halves) for n in range(halves)
         ],
         "crews": event.crews.all(),
-        "pins": [row.words for row in pin_rows(event, rotation) if row.is_kept],
+        "pins": [row.words for row in pins if row.is_kept],
     }
     content = printed("plan/paper/board.html", context, size, is_wide=halves == 1)
     return pdf(content, f"board-{rotation.number}")

@@ -52,10 +52,10 @@ def _board_page(
     if found is not None:
         now = event.clock.now() if event.state == Event.State.RUNNING else None
         tags = queries.tags_of(event)
-        every = queries.moves(event, found, tags)
+        every, pins = queries.moves(event, found, tags), pin_rows(event, found)
         coming = [move for move in every if now is None or move.arrive >= now]
         context |= {
-            "board": board.board_of(event, found, now),
+            "board": board.board_of(event, found, now, pins=pins),
             "now": now,
             "moves": coming[:5],
             "later": len(coming) - 5,
@@ -66,7 +66,7 @@ def _board_page(
             "stock": stock_of(event, found, now),
             "margins": rotations.MARGINS,
             "default_margin": rotations.DEFAULT_MARGIN,
-            "pins": pin_rows(event, found),
+            "pins": pins,
             "pin_form": forms.PinForm(event=event, initial=_open_span(event, now)),
             **more,
         }

@@ -22,7 +22,9 @@ from powercore.rotation.rounds import grouped
 from powercore.rotation.verify import verify
 
 from . import bridge
+from .cache import problem_of_snapshot
 from .models import Event, Leg, Rotation, Search, Trial
+from .queries import problem_of
 
 #: A search whose worker has said nothing for so long is taken up again.
 SILENT = timedelta(seconds=90)
@@ -123,11 +125,11 @@ def with_pins_kept(rotation: Rotation, *, by: Actor) -> Rotation:
     ValidationError
         If a pin can't be kept.
     """
-    frozen = bridge.scenario_from(rotation.snapshot)
-    scenario = bridge.with_pins(rotation.event, frozen, rotation.from_min)
-    if scenario.pins == frozen.pins:
+    frozen, before = problem_of(rotation)
+    scenario = bridge.with_pins(rotation.event, frozen.scenario, rotation.from_min)
+    if scenario.pins == frozen.scenario.pins:
         return rotation
-    problem, before = Problem(scenario), bridge.core_legs(rotation)
+    problem = Problem(scenario)
     try:
         legs = kept(problem, before, keep_until_min=kept_until_min(rotation))
     except PinRefused as refused:
@@ -265,7 +267,7 @@ def keep_better(search: Search, legs: Sequence[CoreLeg]) -> bool:
     What comes from the child process is verified here once more.
     """
     start = search.rotation
-    problem = Problem(bridge.scenario_from(start.snapshot))
+    problem = problem_of_snapshot(start.snapshot)
     with transaction.atomic():
         event = Event.objects.select_for_update().get(pk=search.event_id)
         best = search.best

@@ -8,8 +8,10 @@ from datetime import datetime
 from powercore.budget import no_sun
 from powercore.futures import likely
 from powercore.simulate import simulate
-from powercore.stock import StockLine, stock_lines, stretches
+from powercore.stock import StockLine, stock_lines
 
+from .cache import EventProblem
+from .ledger import nights_of
 from .models import Event, Rotation
 from .queries import problem_of
 
@@ -25,16 +27,10 @@ class Stock:
 def stock_of(event: Event, rotation: Rotation, now: datetime | None) -> Stock | None:
     """Work out the stock line of the first such stretch that is not over yet."""
     problem, legs = problem_of(rotation)
-    is_dark = None
-    if problem.scenario.site is not None:
-        from powercore.sky import SkyView
-
-        view = SkyView.of(problem.scenario)
-        is_dark = view.is_dark if view is not None else None
     at = rotation.from_min if now is None else event.minute_of(now)
     coming = [
         window
-        for window in stretches(problem, is_dark)
+        for window in nights_of(EventProblem(problem, ()))
         if window.end_min + rotation.from_min > at
     ]
     if not coming:

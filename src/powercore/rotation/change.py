@@ -13,7 +13,7 @@ from collections.abc import Iterable, Sequence, Set
 from dataclasses import replace
 
 from powercore.errors import PowercoreError
-from powercore.rotation.compare import Replayed
+from powercore.rotation.objective import key_of
 from powercore.rotation.pins import PinRefused, kept
 from powercore.rotation.problem import (
     CARRIED,
@@ -24,6 +24,7 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
     lives_of,
+    stops_of,
 )
 from powercore.rotation.verify import Broken, verify
 from powercore.scenario import AWAY, STAYS, Pin
@@ -120,9 +121,8 @@ def skipped(
     CannotChange
         If nobody walks for it, or the rest can't be carried out then.
     """
-    own = lives_of(legs)[leg.battery]
-    before = next((one for one in own if one.end_min == leg.start_min), None)
-    if before is None or before.kind != CARRIED:
+    before = walk_to(legs, leg)
+    if before is None:
         raise CannotChange("it is there from the start: no walk brings it")
     pins = [replace(_stays(leg), kind=AWAY)]
     old = _relieved(legs, leg)
@@ -130,6 +130,16 @@ def skipped(
         pins.append(_stays(old, end_min=leg.end_min))
     way = without_rounds(problem, legs, {before.round})
     return _best(problem, legs, [way], pins, keep_until_min)
+
+
+def walk_to(legs: Sequence[Leg], leg: Leg) -> Leg | None:
+    """The carried leg that brings a battery to a stay; None where nobody does."""
+    found = (
+        one
+        for one in legs
+        if (one.battery, one.kind, one.end_min) == (leg.battery, CARRIED, leg.start_min)
+    )
+    return next(found, None)
 
 
 def _relieved(legs: Sequence[Leg], leg: Leg) -> Leg | None:
@@ -172,15 +182,15 @@ def _best(
     for way in ways:
         if way is None:
             continue
-        broken = verify(problem, way).broken
-        if broken:
-            why = why or CannotChange(broken[0].words, broken[0])
+        report = verify(problem, way)
+        if report.broken:
+            why = why or CannotChange(report.broken[0].words, report.broken[0])
         else:
-            found.append((Replayed.of(problem, way).key, tuple(way)))
+            found.append((key_of(problem, way, report.outcome), tuple(way)))
     try:
         pinned = replace(scenario, pins=(*scenario.pins, *pins))
         mended = kept(Problem(pinned, problem.use), legs, keep_until_min=keep_until_min)
-        found.append((Replayed.of(problem, mended).key, mended))
+        found.append((key_of(problem, mended, verify(problem, mended).outcome), mended))
     except PinRefused as refused:
         why = why or CannotChange(refused.words)
     if not found:
@@ -243,9 +253,8 @@ def _exchanged_for_good(legs: Sequence[Leg], leg: Leg, other: str) -> list[Leg] 
     """
     lives = lives_of(legs)
     own, its = lives[leg.battery], lives.get(other, [])
-    before = next((one for one in own if one.end_min == leg.start_min), None)
-    is_brought = before is not None and before.kind == CARRIED
-    at = before.start_min if before is not None and is_brought else leg.start_min
+    before = walk_to(legs, leg)
+    at = before.start_min if before is not None else leg.start_min
     there = next((one for one in its if one.start_min <= at < one.end_min), None)
     if there is None or (at > 0 and there.kind not in (WAIT, CHARGE)):
         return None
@@ -329,15 +338,7 @@ def without_rounds(
     """
     lives = lives_of(legs)
     stops = {
-        (leg.place, minute)
-        for life in lives.values()
-        for number, leg in enumerate(life)
-        if leg.kind == SERVE
-        for minute, other in (
-            (leg.start_min, life[number - 1] if number else None),
-            (leg.end_min, life[number + 1] if number + 1 < len(life) else None),
-        )
-        if other is not None and other.kind == CARRIED and other.round in missed
+        (stop.station, stop.minute) for stop in stops_of(legs) if stop.round in missed
     }
     coming: dict[str, list[int]] = {}
     for life in lives.values():

@@ -29,6 +29,12 @@ class Cost:
     verdict: int
 
 
+def key_if_valid(problem: Problem, legs: Sequence[Leg]) -> Key | None:
+    """What a rotation is compared by; None when it breaks a rule."""
+    report = verify(problem, legs)
+    return key_of(problem, legs, report.outcome) if report.is_valid else None
+
+
 @dataclass(frozen=True, slots=True)
 class Replayed:
     """A rotation, replayed, whether it breaks a rule or not."""

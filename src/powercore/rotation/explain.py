@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from powercore.rotation.change import exchanged, without_rounds
+from powercore.rotation.change import exchanged, walk_to, without_rounds
 from powercore.rotation.compare import Cost, Replayed
 from powercore.rotation.problem import CARRIED, SERVE, WAIT, Leg, Problem, lives_of
 
@@ -46,10 +46,8 @@ def explain(problem: Problem, legs: Sequence[Leg], leg: Leg) -> Why:
         One of its serving legs.
     """
     base = Replayed.of(problem, legs)
-    own = lives_of(legs)[leg.battery]
-    before = next((one for one in own if one.end_min == leg.start_min), None)
-    skipped = None
-    if before is not None and before.kind == CARRIED:
+    before, skipped = walk_to(legs, leg), None
+    if before is not None:
         alone = without_rounds(problem, legs, {before.round})
         skipped = Replayed.of(problem, alone).cost(base)
     able, refused = _others(problem, legs, leg, before)

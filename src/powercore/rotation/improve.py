@@ -105,17 +105,16 @@ def improve(
         If a pin can't be kept.
     """
     legs = kept(problem, legs, keep_until_min=keep_until_min)
-    report = verify(problem, legs)
-    best = Found(
-        legs=tuple(legs), report=report, key=key_of(problem, legs, report.outcome)
-    )
+    best = _found(problem, problem, legs)
+    assert best is not None  # noqa: S101 - what is kept breaks no rule
     if not problem.stations or not problem.batteries:
         return best
     asked, done = [problem], 0
     if margin > 1:
         asked.append(Problem(problem.scenario, use=margin))
     for more in asked:
-        best = _found(problem, more, best.legs) or best
+        if more is not problem:
+            best = _found(problem, more, best.legs) or best
         edges = [m for leg in best.legs for m in (leg.start_min, leg.end_min)]
         edges.append(keep_until_min)
         table = timetable(more, step_min=step_min, prices=prices, also=edges)

@@ -17,7 +17,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.errors import PowercoreError
-from powercore.rotation.objective import key_of
+from powercore.rotation.compare import key_if_valid
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.timetable import (
     ON_THE_WAY,
@@ -97,8 +97,9 @@ def kept(
             turn = [(table.batteries[b] not in pinned, sign * b, b) for b in loose]
             order = [b for _, _, b in sorted(turn)]
             made = _put_back(replace(table, may=may), at, order)
-            if made is not None and (tried := verify(problem, made)).is_valid:
-                found.append((key_of(problem, made, tried.outcome), made))
+            key = key_if_valid(problem, made) if made is not None else None
+            if made is not None and key is not None:
+                found.append((key, made))
         if found:
             return min(found, key=lambda one: one[0])[1]
     raise _refusal(problem, legs, keep_until_min)

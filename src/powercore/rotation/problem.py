@@ -68,6 +68,32 @@ def lives_of(legs: Sequence[Leg]) -> dict[str, list[Leg]]:
     return lives
 
 
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """A station and a minute at which a crew is there."""
+
+    minute: int
+    station: str
+    crew: str
+    round: int
+
+
+def stops_of(legs: Sequence[Leg]) -> list[Stop]:
+    """When crews are at stations, in order."""
+    found = set()
+    for life in lives_of(legs).values():
+        for number, leg in enumerate(life):
+            if leg.kind != CARRIED or leg.round is None:
+                continue
+            after = life[number + 1] if number + 1 < len(life) else None
+            if after is not None and after.kind == SERVE:
+                found.add(Stop(leg.end_min, after.place, leg.crew, leg.round))
+            elif number and life[number - 1].kind == SERVE:
+                place = life[number - 1].place
+                found.add(Stop(leg.start_min, place, leg.crew, leg.round))
+    return sorted(found, key=lambda stop: (stop.minute, stop.station))
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Feed:
     """One battery at one station."""

@@ -11,28 +11,26 @@ station only; this comes after it.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from powercore.rotation.change import CannotChange, retimed
-from powercore.rotation.objective import Key, key_of
-from powercore.rotation.problem import CARRIED, SERVE, Leg, Problem, lives_of
-from powercore.rotation.verify import verify
+from powercore.rotation.compare import key_if_valid
+from powercore.rotation.objective import Key
+from powercore.rotation.problem import (
+    CARRIED,
+    SERVE,
+    Leg,
+    Problem,
+    Stop,
+    lives_of,
+    stops_of,
+)
 
 #: Stops are moved at most so far to make one round of two. [min]
 NEAR_MIN = 60
 #: Rotations replayed at the most, and legs in all of them together: on a huge event
 #: a replay takes long.
 TRIES, LEGS = 60, 20_000
-
-
-@dataclass(frozen=True, slots=True)
-class Stop:
-    """A station and a minute at which a crew is there."""
-
-    minute: int
-    station: str
-    crew: str
-    round: int
 
 
 def grouped(
@@ -50,7 +48,7 @@ def grouped(
     keep_until_min : int
         Rounds that leave before are left alone. [min]
     """
-    best, key = tuple(legs), _key(problem, legs)
+    best, key = tuple(legs), key_if_valid(problem, legs)
     tried, is_gain = 0, key is not None
     tries = min(TRIES, LEGS // max(1, len(best)))
     refused: set[tuple[Stop, Stop]] = set()
@@ -61,33 +59,12 @@ def grouped(
                 continue
             tried += 1
             made = _together(problem, best, *pair, keep_until_min)
-            got = _key(problem, made) if made is not None else None
-            if made is not None and got is not None and key is not None and got < key:
-                best, key, is_gain = made, got, True
+            if made is not None and key is not None and made[0] < key:
+                key, best = made
+                is_gain = True
                 break
             refused.add(pair)
     return best
-
-
-def _key(problem: Problem, legs: Sequence[Leg]) -> Key | None:
-    report = verify(problem, legs)
-    return key_of(problem, legs, report.outcome) if report.is_valid else None
-
-
-def stops_of(legs: Sequence[Leg]) -> list[Stop]:
-    """When crews are at stations, in order."""
-    found = set()
-    for life in lives_of(legs).values():
-        for number, leg in enumerate(life):
-            if leg.kind != CARRIED or leg.round is None:
-                continue
-            after = life[number + 1] if number + 1 < len(life) else None
-            if after is not None and after.kind == SERVE:
-                found.add(Stop(leg.end_min, after.place, leg.crew, leg.round))
-            elif number and life[number - 1].kind == SERVE:
-                place = life[number - 1].place
-                found.add(Stop(leg.start_min, place, leg.crew, leg.round))
-    return sorted(found, key=lambda stop: (stop.minute, stop.station))
 
 
 def _leaves(problem: Problem, stop: Stop) -> int:
@@ -128,8 +105,8 @@ def _together(
     last: Stop,
     first: Stop,
     keep_until_min: int,
-) -> tuple[Leg, ...] | None:
-    """Two rounds as one: by moving the later stop, or else the earlier one."""
+) -> tuple[Key, tuple[Leg, ...]] | None:
+    """Two rounds as one, and what it is compared by: either stop may be moved."""
     way = problem.between_min(last.station, first.station)
     by = last.minute + way - first.minute
     found: list[tuple[Key, tuple[Leg, ...]]] = []
@@ -142,10 +119,10 @@ def _together(
         except CannotChange:
             continue
         joined = _joined(problem, made, last, first)
-        key = _key(problem, joined)
+        key = key_if_valid(problem, joined)
         if key is not None:
             found.append((key, joined))
-    return min(found, key=lambda one: one[0])[1] if found else None
+    return min(found, key=lambda one: one[0], default=None)
 
 
 def _moved(legs: Sequence[Leg], stop: Stop, minutes: int) -> list[Leg]:
