@@ -23,9 +23,9 @@ from powercore.loads import SPREAD, Load, Opening, Step, demand_w, peak_current_
 from powercore.sources import SourcePlan, Supply, on_w
 from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range
 
-SCHEMA_VERSION = 3
+SCHEMA_VERSION = 4
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2, 3)
+READABLE = (1, 2, 3, 4)
 
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
@@ -49,7 +49,7 @@ class UnreadableScenario(PowercoreError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StationPlan:
-    """A station as plans see it; it holds one battery at a time."""
+    """A station as plans see it; one battery at a time feeds it."""
 
     key: str
     name: str
@@ -87,11 +87,15 @@ class StationPlan:
     #: What is said on the air when it goes to low power or to receiving only.
     low_words: str = ""
     watch_words: str = ""
+    #: How many batteries may wait there beside the one in use, full or empty; its
+    #: operators swap for themselves.
+    spares: int = 0
 
     def __post_init__(self) -> None:
         in_range(f"Spread of {self.name}", self.spread, low=0, high=1)
         in_range(f"Walk to {self.name}", self.walk_min, low=1, high=600, unit="min")
         in_range(f"Tier of {self.name}", self.tier, low=1, high=9)
+        in_range(f"Spares at {self.name}", self.spares, low=0, high=20)
 
     def demand_w(self, grid: TimeGrid) -> FloatArray:
         """Power asked of the battery, step by step. [W], shape (grid.count,)"""
@@ -144,6 +148,8 @@ class BatteryPlan:
     start_soc: float = 1.0
     #: A station it already serves, a bay it is on, or the yard.
     start_place: str = YARD
+    #: It doesn't serve the station, but waits there as a spare.
+    is_spare: bool = False
     #: Highest charging current the maker or owner allows. [A]
     max_charge_a: float | None = None
     #: Highest current out that the maker or protection allows. [A]
@@ -293,6 +299,11 @@ class Scenario:
         for source in self.sources:
             if source.filled_from and source.filled_from not in sources - {source.key}:
                 raise UnknownKey(f"{source.name} is filled from an unknown source.")
+        for one in self.stations:
+            waiting = [
+                b for b in self.batteries if b.is_spare and b.start_place == one.key
+            ]
+            in_range(f"Spares that start at {one.name}", len(waiting), high=one.spares)
         for pin in self.pins:
             self._check_pin(pin)
 

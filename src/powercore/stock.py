@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.futures import Runs
-from powercore.rotation.problem import CHARGE, SERVE, WAIT, Leg, Problem
+from powercore.rotation.problem import CHARGE, SERVE, YARD, Leg, Problem
 from powercore.scenario import low_power
 from powercore.sources import BUFFER, GENERATOR, NOT_OWN, Running, running
 from powercore.values import FloatArray, Window, windows_where
@@ -176,7 +176,7 @@ def _earlier_charging(
             leg
             for leg in legs
             if leg.battery == key
-            and leg.kind == WAIT
+            and leg.place == YARD
             and leg.start_min < line.start_min <= leg.end_min
         ]
         if not waits or soc[number] > 0.9 or problem.batteries[key].is_on_hold:

@@ -30,6 +30,7 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
     lives_of,
+    stops_of,
 )
 from powercore.scenario import FORECAST, NO_SUN, low_power
 from powercore.simulate import simulate
@@ -265,15 +266,7 @@ def _delays(
     problem: Problem, legs: Sequence[Leg], rng: np.random.Generator
 ) -> dict[tuple[str, int], int]:
     """How late each stop is: the usual lateness on average, sometimes much. [min]"""
-    stops = sorted(
-        {
-            (leg.place, minute)
-            for leg in legs
-            if leg.kind == SERVE
-            for minute in (leg.start_min, leg.end_min)
-            if 0 < minute < problem.span_min
-        }
-    )
+    stops = sorted({(stop.station, stop.minute) for stop in stops_of(legs)})
     usual = problem.scenario.lateness_min
     drawn = rng.exponential(max(usual, 1e-9), len(stops))
     most = np.minimum(drawn, 4 * usual)
@@ -294,10 +287,10 @@ def late(
         now = 0
         for leg, following in zip(life, [*life[1:], None], strict=True):
             end = leg.end_min
-            if leg.kind == SERVE:
+            if leg.station:
                 end += delays.get((leg.place, end), 0)
             elif leg.kind == CARRIED:
-                if following is not None and following.kind == SERVE:
+                if following is not None and following.station:
                     end += delays.get((following.place, end), 0)
                 else:
                     end += max(0, now - leg.start_min)

@@ -38,12 +38,14 @@ PLAIN = Prices(
 )
 
 
-def tiny(amps=(6.0,), ah=(10, 20), watts=40.0, span=240, crews=1):
+def tiny(amps=(6.0,), ah=(10, 20), watts=40.0, span=240, crews=1, spares=0):
     """A few stations and batteries, one slow bay, eight half hours."""
     return make_scenario(
         span_min=span,
         stations=tuple(
-            make_station(f"s{n}", amps=a, openings=open_all(span), tier=1 + n)
+            make_station(
+                f"s{n}", amps=a, openings=open_all(span), tier=1 + n, spares=spares
+            )
             for n, a in enumerate(amps)
         ),
         batteries=tuple(make_battery(f"k{n}", ah=a) for n, a in enumerate(ah)),
@@ -128,15 +130,14 @@ def endless(source: SourcePlan) -> SourcePlan:
 
 def best_by_brute_force(table):
     """Try every pair of lives of two batteries on a table of few intervals."""
-    places = 1 + len(table.stations) + len(table.bays)
     lives = [
         life
-        for life in product(range(places), repeat=table.count)
-        if _is_possible(life, len(table.stations))
+        for life in product(range(table.places), repeat=table.count)
+        if _is_possible(life, table.station_of)
     ]
     rows = [np.array(life) for life in lives]
     for row in rows:
-        _mark(row, len(table.stations))
+        _mark(row, table.station_of)
     best = -np.inf
     arrays, rents = tours.arrays_of(table), no_rents(table)
     for one, other in product(rows, repeat=2):
@@ -152,47 +153,58 @@ def best_by_brute_force(table):
     return best
 
 
-def _is_possible(life, stations):
+def _is_possible(life, station_of):
     """A walk of five minutes takes a half hour on each side of a station."""
-    for before, now in pairwise(life):
-        if before != now and before != 0 and now != 0:
+    at = [station_of(place) for place in life]
+    for i, (before, now) in enumerate(pairwise(life)):
+        is_swap = at[i] == at[i + 1] >= 0
+        if before != now and before != 0 and now != 0 and not is_swap:
             return False
     for i in range(1, len(life) - 1):
         # Out of one station and into the next: two half hours on the way.
-        is_between = life[i] == 0 and 0 < life[i - 1] <= stations
-        if is_between and 0 < life[i + 1] <= stations:
+        if life[i] == 0 and at[i - 1] >= 0 and at[i + 1] >= 0:
             return False
     return True
 
 
-def _mark(row, stations):
+def _mark(row, station_of):
+    at = [station_of(place) for place in row]
     for i in range(row.size):
-        after = i + 1 < row.size and 0 < row[i + 1] <= stations
-        before = i > 0 and 0 < row[i - 1] <= stations
+        after = i + 1 < row.size and at[i + 1] >= 0
+        before = i > 0 and at[i - 1] >= 0
         if row[i] == 0 and (after or before):
             row[i] = -1
 
 
 def _has_crew(table, at):
     """One crew: at most one station is visited at a time."""
-    stations = len(table.stations)
     for i in range(1, table.count):
         visited = set()
         for row in at:
-            if row[i] != row[i - 1]:
-                visited |= {p for p in (row[i], row[i - 1]) if 0 < p <= stations}
+            came, left = table.station_of(row[i]), table.station_of(row[i - 1])
+            if came != left:
+                visited |= {came, left} - {-1}
         if len(visited) > 1:
             return False
     return True
 
 
 @pytest.mark.parametrize(
-    ("amps", "ah", "watts"),
-    [((6.0,), (10, 20), 40.0), ((9.0,), (10, 10), 120.0), ((5.0, 3.0), (10, 10), 80)],
+    ("amps", "ah", "watts", "spares"),
+    [
+        ((6.0,), (10, 20), 40.0, 0),
+        ((9.0,), (10, 10), 120.0, 0),
+        ((5.0, 3.0), (10, 10), 80, 0),
+        ((6.0,), (10, 20), 40.0, 1),
+    ],
 )
-def test_search_and_bound_meet_brute_force_on_tiny_events(amps, ah, watts):
+def test_search_and_bound_meet_brute_force_on_tiny_events(amps, ah, watts, spares):
     """Every pair of lives is tried: the search finds the best, no bound is below."""
-    problem = Problem(tiny(amps, ah, watts, span=180))
+    scenario = tiny(amps, ah, watts, span=180, spares=spares)
+    if spares:  # nobody walks after the first hour: a spare must be there by then
+        walks = replace(scenario.crews[0], end_min=65)
+        scenario = replace(scenario, crews=(walks, *scenario.crews[1:]))
+    problem = Problem(scenario)
     table = timetable(problem, prices=PLAIN)
     best = best_by_brute_force(table)
     at = np.zeros((2, table.count), dtype=np.int64)
@@ -217,7 +229,15 @@ def test_search_and_bound_meet_brute_force_on_tiny_events(amps, ah, watts):
 
 @pytest.mark.parametrize(
     "more",
-    ["a battery", "a bay", "watts", "a crew", "a crew's hour", "an hour of power"],
+    [
+        "a battery",
+        "a bay",
+        "watts",
+        "a crew",
+        "a crew's hour",
+        "an hour of power",
+        "a rack for a spare",
+    ],
 )
 def test_more_of_anything_never_makes_a_proven_optimum_worse(more):
     """What it can do without the addition it can still do with it."""
@@ -234,6 +254,9 @@ def test_more_of_anything_never_makes_a_proven_optimum_worse(more):
         "a crew": {"crews": (*less.crews, replace(short, name="crew 2"))},
         "a crew's hour": {"crews": scenario.crews},
         "an hour of power": {"sources": scenario.sources},
+        "a rack for a spare": {
+            "stations": tuple(replace(one, spares=1) for one in less.stations)
+        },
     }[more]
 
     proofs = [
@@ -250,10 +273,9 @@ def test_a_coarser_proof_is_never_below_a_finer_one():
     table = timetable(Problem(tiny((6.0, 4.0), (10, 20, 10))), prices=PLAIN)
     master = Master(table)
     fees = master.fees(climb(master, 0.0))
-    places = 1 + len(table.stations) + len(table.bays)
     values = [
         master.priced(
-            1, fees, tours.workspace(table.count, places, buckets), is_bound=True
+            1, fees, tours.workspace(table.count, table.places, buckets), is_bound=True
         )[1]
         for buckets in (4, 64, PROVEN)
     ]

@@ -247,8 +247,8 @@ def test_one_stay_is_refused_only_where_the_compiled_search_finds_no_life(
         arrays,
         np.ones_like(table.worth),
         fees,
-        (state.power_w, state.store_wh),
+        (state.power_w, state.store_wh, state.racked),
         False,
-        tours.workspace(table.count, 1 + len(table.stations) + len(table.bays), 32),
+        tours.workspace(table.count, table.places, 32),
     )
     assert is_kept == (value > -1e16)

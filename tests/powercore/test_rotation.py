@@ -127,6 +127,40 @@ def test_each_mutation_breaks_a_named_rule(rule, legs):
     assert rule in {broken.rule for broken in report.broken}
 
 
+#: k02 is brought long before it is needed; the operators swap at 180 min.
+WITH_A_SPARE = (
+    leg(SERVE, "k01", "esker", 0, 180),
+    leg(WAIT, "k01", "esker", 180, 360),
+    leg(WAIT, "k02", YARD, 0, 55),
+    leg(CARRIED, "k02", "", 55, 60, crew="crew", round=1),
+    leg(WAIT, "k02", "esker", 60, 180),
+    leg(SERVE, "k02", "esker", 180, 360),
+)
+
+
+def test_a_spare_is_swapped_in_without_a_walk():
+    """One walk in all; two spares at once, or a swap while nobody is there, are not."""
+    station = replace(SIX_HOURS.stations[0], spares=1)
+    opened = replace(station.openings[0], end_min=150)
+
+    def rules(one, legs=WITH_A_SPARE):
+        report = verify(Problem(replace(SIX_HOURS, stations=(one,))), legs)
+        return {broken.rule for broken in report.broken}, report.outcome
+
+    early = (
+        replace(WITH_A_SPARE[0], end_min=150),
+        replace(WITH_A_SPARE[1], start_min=150),
+    )
+    broken, outcome = rules(station)
+    assert not broken
+    assert (outcome.walks, outcome.total_min("off_air")) == (1, 0)
+    assert rules(station, (*early, *WITH_A_SPARE[2:]))[0] == {"too_many_spares"}
+    assert "too_many_spares" in rules(SIX_HOURS.stations[0])[0]
+    late = replace(opened, start_min=200, end_min=360)
+    closed = replace(station, openings=(opened, late))
+    assert rules(closed)[0] == {"nobody_to_swap"}
+
+
 @pytest.mark.parametrize(
     ("rule", "values"),
     [
@@ -264,7 +298,7 @@ def test_construct_leaves_nothing_unserved_where_a_plan_with_slack_exists(scenar
 
 @st.composite
 def hard(draw):
-    """Any small event: too few batteries, holes in duty, quiet hours, a small bank."""
+    """Any small event: few batteries, holes in duty, quiet hours, spares, a bank."""
     span = draw(st.sampled_from([480, 720, DAY]))
     stations = tuple(
         make_station(
@@ -274,6 +308,7 @@ def hard(draw):
             walk_min=draw(st.integers(1, 25)),
             openings=open_all(span),
             device_min_v=draw(st.sampled_from([0, 11.0, 11.7])),
+            spares=draw(st.sampled_from([0, 0, 1, 2])),
         )
         for n in range(draw(st.integers(1, 4)))
     )
@@ -286,6 +321,9 @@ def hard(draw):
         )
         for n in range(draw(st.integers(1, 6)))
     )
+    if stations[0].spares and not batteries[0].is_on_hold and draw(st.booleans()):
+        there = replace(batteries[0], start_place="s0", is_spare=True)
+        batteries = (there, *batteries[1:])
     quiet = draw(st.integers(60, span - 60))
     energy_wh = draw(st.sampled_from([None, 100.0, 600.0]))
     source = SourcePlan(

@@ -28,6 +28,7 @@ class DemoStation:
     main_fuse_a: float | None = None
     low_words: str = ""
     watch_words: str = ""
+    spares: int = 0
 
 
 YARD = (46.1200, -95.4000)
@@ -67,6 +68,7 @@ FIELD_DAY = (
         main_fuse_a=25,
         low_words="Drumlin, go to two five watts",
         watch_words="Drumlin, stop calling, listen only",
+        spares=2,
     ),
     DemoStation(
         "Esker Ridge",
@@ -77,6 +79,7 @@ FIELD_DAY = (
         ((0, 11, "calling-ssb"), (11, 17, "search-ssb"), (17, 24, "calling-ssb")),
         main_fuse_a=25,
         low_words="Esker, go to two five watts",
+        spares=1,
     ),
     DemoStation(
         "Outwash",
@@ -196,6 +199,7 @@ def make_station(event: Event, plan: DemoStation, start: datetime) -> Station:
         main_fuse_a=plan.main_fuse_a,
         low_words=plan.low_words,
         watch_words=plan.watch_words,
+        spares=plan.spares,
     )
     for key, count in plan.equipment:
         services.add_equipment(

@@ -7,7 +7,7 @@ from typing import Any
 from uuid import UUID, uuid4
 
 from django import forms
-from django.db.models import QuerySet
+from django.db.models import Q, QuerySet
 
 from hollow_kettle.clock import from_local, local
 from hollow_kettle.log.models import Place, PlaceKind
@@ -173,7 +173,7 @@ class SwapForm(EntryForm):
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, event=event, **kwargs)
         self.fields["station"].queryset = event.stations.all()  # type: ignore[attr-defined]
-        self.fields["place_out"].queryset = yard_places(event)  # type: ignore[attr-defined]
+        self.fields["place_out"].queryset = waiting_places(event)  # type: ignore[attr-defined]
 
     def clean(self) -> dict[str, Any]:
         """The same battery can't go in and come out."""
@@ -185,14 +185,14 @@ class SwapForm(EntryForm):
 
 
 class MoveForm(EntryForm):
-    """A battery put somewhere in the yard."""
+    """A battery put somewhere: in the yard, or at a station as a spare."""
 
     tag = TagField(label="Battery")
     to = forms.ModelChoiceField(Place.objects.none(), label="Is now at")
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, event=event, **kwargs)
-        self.fields["to"].queryset = yard_places(event)  # type: ignore[attr-defined]
+        self.fields["to"].queryset = waiting_places(event)  # type: ignore[attr-defined]
 
     def clean(self) -> dict[str, Any]:
         """A charge that would spoil a claim of own power is asked about."""
@@ -263,8 +263,11 @@ FORMS: dict[str, tuple[str, type[EntryForm]]] = {
 }
 
 
-def yard_places(event: Event) -> QuerySet[Place]:
-    """Bays and rack of the event's yard."""
+def waiting_places(event: Event) -> QuerySet[Place]:
+    """Bays and rack of the event's yard, and stations that keep spares."""
+    keeping = event.stations.filter(spares__gt=0).values("pk")
     return Place.objects.filter(
-        event_key=event.pk, kind__in=(PlaceKind.BAY, PlaceKind.YARD_RACK)
+        Q(kind__in=(PlaceKind.BAY, PlaceKind.YARD_RACK))
+        | Q(kind=PlaceKind.STATION, station_key__in=keeping),
+        event_key=event.pk,
     ).order_by("kind", "name")

@@ -252,22 +252,27 @@ def _battery(
 
 
 def _coming(event: Event, moves: list[Move], now: datetime) -> list[Move]:
-    """Moves not carried out yet: no swap was noted there with that battery."""
+    """Moves not carried out yet: nobody noted that battery there."""
     since = now - timedelta(hours=4)
     done = set(
         FieldEntry.objects.filter(
             event_key=event.pk,
-            kind=Kind.SWAP,
+            kind__in=(Kind.SWAP, Kind.MOVE),
             standing=Standing.KEPT,
             effective_at__gte=since,
-        ).values_list("station_key", "battery")
+        ).values_list("kind", "station_key", "battery")
     )
     return [
         move
         for move in moves
         if move.battery is not None
         and move.arrive >= now - timedelta(hours=2)
-        and (move.station.pk, move.battery) not in done
+        and (
+            Kind.MOVE if move.is_spare else Kind.SWAP,
+            move.station.pk,
+            move.battery,
+        )
+        not in done
     ]
 
 

@@ -27,6 +27,11 @@ def position_of(station: Station) -> Place:
     return Place.objects.get(station_key=station.pk, kind=PlaceKind.POSITION, ordinal=1)
 
 
+def spares_at(station: Station) -> Place:
+    """Where spares wait at a station."""
+    return Place.objects.get(station_key=station.pk, kind=PlaceKind.STATION)
+
+
 def yard_rack(event: Event) -> Place:
     """Where batteries wait in the charging yard."""
     return Place.objects.get(event_key=event.pk, kind=PlaceKind.YARD_RACK)
@@ -202,6 +207,7 @@ def note_set_up(event: Event, *, by: Actor) -> int:
             continue
         leg = first.get(battery.pk)
         begins = leg.place if leg is not None else None
+        waits = leg is not None and leg.is_spare
         note(
             event,
             Kind.READING,
@@ -210,7 +216,10 @@ def note_set_up(event: Event, *, by: Actor) -> int:
             note="full by its charger",
             **quiet,
         )
-        if begins in stations:
+        if begins in stations and waits:
+            to = spares_at(stations[begins])
+            log_move(event, battery, to=to, **quiet)
+        elif begins in stations:
             log_swap(event, stations[begins], battery=battery, **quiet)
         else:
             to = bays.get(begins, rack) if begins else rack

@@ -10,7 +10,6 @@ from uuid import UUID
 
 from hollow_kettle.ui.drawing import Scale, points
 from powercore.rotation.problem import (
-    CARRIED,
     CHARGE,
     SERVE,
     Problem,
@@ -24,7 +23,11 @@ from .change_page import PinRow
 from .models import Event, Leg, Pin, Rotation
 from .queries import hour_ticks, problem_of, tags_of
 
+#: Kind of a bar whose battery waits at a station.
+SPARE = "spare"
 LEFT, WIDTH, TOP = 148.0, 900.0, 44.0
+#: A spare's bar, and how far apart such bars lie; rows shown at the most.
+SPARE_BAR, SPARE_ROW, SPARE_ROWS = 11.0, 13.0, 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +45,7 @@ UPPER, LOWER = Shape(bar=18.0, row=49.0), Shape(bar=18.0, row=49.0, shift=21.0)
 
 @dataclass(slots=True)
 class Bar:
-    """One serve or charge leg: a bar filled from its first to its last charge."""
+    """One stay in use, on a bay or as a spare, filled from first to last charge."""
 
     tag: str
     battery: UUID
@@ -72,9 +75,14 @@ class Bar:
         return self.x + self.width - 5
 
     @property
+    def middle(self) -> float:
+        """Half-way down."""
+        return self.y + self.height / 2
+
+    @property
     def text_y(self) -> float:
         """Baseline of the tag."""
-        return self.y + 13
+        return self.y + (9 if self.kind == SPARE else 13)
 
     @property
     def is_wide(self) -> bool:
@@ -97,6 +105,8 @@ class Lane:
     y: float
     kind: str
     shape: Shape = Shape()
+    #: Rows of thin bars below: batteries that may wait there as spares.
+    spares: int = 0
     bars: list[Bar] = field(default_factory=list)
     marks: list[Mark] = field(default_factory=list)
     power: list[tuple[float, float]] = field(default_factory=list)
@@ -115,6 +125,11 @@ class Lane:
     def middle(self) -> float:
         """Half-way down its bars."""
         return self.bar_y + self.shape.bar / 2
+
+    @property
+    def foot(self) -> float:
+        """Where its bars end, spares and all."""
+        return self.bar_y + self.shape.bar + self.spares * SPARE_ROW
 
     @property
     def name_y(self) -> float:
@@ -264,10 +279,12 @@ def board_of(
     reserve = {b.key: b.pack.reserve_soc for b in problem.scenario.batteries}
     bars = []
     for leg in rotation.legs.all():
-        if leg.kind in (SERVE, CHARGE) and str(leg.place) in by_key:
-            bar = _bar(event, leg, by_key[str(leg.place)], x, tags, reserve)
-            by_key[str(leg.place)].bars.append(bar)
-            bars.append(bar)
+        lane = by_key.get(str(leg.place))
+        if lane is None or (leg.is_spare and not lane.spares):
+            continue
+        bar = _bar(event, leg, lane, x, tags, reserve)
+        lane.bars.append(bar)
+        bars.append(bar)
     bars.sort(key=lambda bar: (bar.tag, bar.start))
     for number, bar in enumerate(bars):
         bar.number = number
@@ -288,11 +305,12 @@ def board_of(
                 )
             )
     height = lanes[-1].y + shape.row + 30 if lanes else 200
+    middles = {bar.leg: bar.middle for bar in bars}
     minute = event.minute_of(now) if now else None
     return Board(
         lanes=lanes,
         ticks=hour_ticks(event, x),
-        paths=_paths(rotation, by_key, x),
+        paths=_paths(rotation, middles, x),
         height=height,
         now_x=x(minute)
         if minute is not None and 0 <= minute <= event.span_min
@@ -359,7 +377,7 @@ def _pin_marks(
                 yield PinMark(
                     kind=pin.kind,
                     x=x(start),
-                    y=lane.bar_y + lane.shape.bar + 3,
+                    y=lane.foot + 3,
                     width=round(x(end) - x(start), 1),
                     words=words if row.is_kept else f"{words}: not kept",
                     title=row.words,
@@ -373,17 +391,19 @@ def _lanes(
     """Stations, then bays with the stretches in which their source really runs."""
     lanes, y = [], TOP
     for station in event.stations.all():
-        lanes.append(
-            Lane(
-                str(station.pk),
-                station.name,
-                station.purpose or f"tier {station.tier}",
-                y,
-                SERVE,
-                shape,
-            )
+        lane = Lane(
+            str(station.pk),
+            station.name,
+            station.purpose or f"tier {station.tier}",
+            y,
+            SERVE,
+            shape,
         )
-        y += shape.row
+        plan = problem.stations.get(lane.key)
+        if plan is not None and shape == Shape():  # two rotations leave no room for it
+            lane.spares = min(plan.spares, SPARE_ROWS)
+        lanes.append(lane)
+        y += shape.row + lane.spares * SPARE_ROW
     y += 22
     for bay in event.bays.select_related("source"):
         lane = Lane(str(bay.pk), bay.name, bay.source.name, y, CHARGE, shape)
@@ -406,8 +426,10 @@ def _bar(
     reserve: dict[str, float],
 ) -> Bar:
     left, right = x(leg.start_min), x(leg.end_min)
-    height = lane.shape.bar
-    foot = lane.bar_y + height
+    top, height = lane.bar_y, lane.shape.bar
+    if leg.is_spare:
+        top, height = _free_row(lane, left), SPARE_BAR
+    foot = top + height
 
     def y(soc: float) -> float:
         return foot - soc * height
@@ -419,9 +441,9 @@ def _bar(
     return Bar(
         tag=tags.get(leg.battery, "?"),
         battery=leg.battery,
-        kind=leg.kind,
+        kind=SPARE if leg.is_spare else leg.kind,
         x=left,
-        y=lane.bar_y,
+        y=top,
         height=height,
         width=round(max(1.5, right - left - 1), 1),
         fill=fill,
@@ -435,24 +457,30 @@ def _bar(
     )
 
 
+def _free_row(lane: Lane, left: float) -> float:
+    """The upper end of the first row for spares that is free from a time on."""
+    first = lane.bar_y + lane.shape.bar + 2
+    for row in range(lane.spares):
+        top = first + row * SPARE_ROW
+        if all(bar.y != top or bar.x + bar.width <= left for bar in lane.bars):
+            return top
+    return first
+
+
 def _paths(
-    rotation: Rotation, by_key: dict[str, Lane], x: Scale
+    rotation: Rotation, middles: dict[int, float], x: Scale
 ) -> list[tuple[UUID, str]]:
     """Each battery's way between places as one drawable path."""
     lives: dict[UUID, list[Leg]] = {}
     for leg in rotation.legs.all():
-        if leg.kind in (SERVE, CHARGE, CARRIED):
+        if leg.pk in middles:
             lives.setdefault(leg.battery, []).append(leg)
     found = []
-    for battery, life in lives.items():
-        stops = [
-            leg for leg in life if leg.kind != CARRIED and str(leg.place) in by_key
-        ]
+    for battery, stops in lives.items():
         strokes = []
         for before, after in itertools.pairwise(stops):
             x1, x2 = x(before.end_min), x(after.start_min)
-            y1 = by_key[str(before.place)].middle
-            y2 = by_key[str(after.place)].middle
+            y1, y2 = middles[before.pk], middles[after.pk]
             bend = max(12.0, (x2 - x1) / 2)
             strokes.append(
                 f"M{x1:.1f} {y1:.1f} C{x1 + bend:.1f} {y1:.1f} "

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 import json
-from collections import defaultdict
-from collections.abc import Iterable
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Iterator
 from datetime import datetime, time, timedelta
 from uuid import UUID
 
@@ -22,7 +22,7 @@ from powercore.arrays import Site as SkySite
 from powercore.battery import Pack
 from powercore.loads import Load, Opening, Pattern
 from powercore.places import walking_min
-from powercore.rotation.problem import YARD
+from powercore.rotation.problem import WAIT, YARD
 from powercore.rotation.problem import Leg as CoreLeg
 from powercore.sources import Fuel, SourcePlan, Supply
 from powercore.values import BUS_V, Window
@@ -91,7 +91,9 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
             )
             for station in stations
         ),
-        batteries=tuple(_batteries(event, is_under_way=from_min > 0)),
+        batteries=tuple(
+            _placed(event, stations, _batteries(event, is_under_way=from_min > 0))
+        ),
         sources=tuple(
             _source(event, source, from_min, arrays[source.pk])
             for source in event.sources.prefetch_related("windows")
@@ -347,6 +349,7 @@ def _station(
         about=station.purpose,
         low_words=station.low_words,
         watch_words=station.watch_words,
+        spares=station.spares,
     )
 
 
@@ -422,6 +425,21 @@ def _batteries(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
     ]
 
 
+def _placed(
+    event: Event, stations: list[Station], batteries: list[core.BatteryPlan]
+) -> Iterator[core.BatteryPlan]:
+    """Batteries where they are; in the yard, where the event has no place for them."""
+    room = Counter({str(station.pk): station.spares for station in stations})
+    places = {YARD, *room, *(str(bay.pk) for bay in event.bays.all())}
+    for battery in batteries:
+        place = battery.start_place
+        if place not in places or (battery.is_spare and room[place] < 1):
+            battery = dataclasses.replace(battery, start_place=YARD, is_spare=False)
+        elif battery.is_spare:
+            room[place] -= 1
+        yield battery
+
+
 def _battery(
     event: Event,
     asset: Asset,
@@ -429,12 +447,14 @@ def _battery(
     now: BatteryNow | None,
     is_under_way: bool,
 ) -> core.BatteryPlan:
-    place, soc = YARD, 1.0
+    place, soc, is_spare = YARD, 1.0, False
     if is_under_way:
         soc = now.soc_low if now is not None else 0.0
         if now is not None and now.place is not None:
             if now.place.kind == PlaceKind.POSITION:
                 place = str(now.place.station_key)
+            elif now.place.kind in (PlaceKind.STATION, PlaceKind.SPARE_RACK):
+                place, is_spare = str(now.place.station_key), True
             elif now.place.kind == PlaceKind.BAY:
                 place = str(now.place.pk)
     details = asset.battery
@@ -445,6 +465,7 @@ def _battery(
         mass_kg=asset.mass_kg,
         start_soc=min(1.0, max(0.0, soc)),
         start_place=place,
+        is_spare=is_spare,
         max_charge_a=details.max_charge_a,
         max_discharge_a=details.max_discharge_a,
         is_on_hold=bool(asset.hold),
@@ -539,7 +560,9 @@ def core_legs(rotation: Rotation) -> list[CoreLeg]:
 
 def core_leg(leg: Leg, from_min: int) -> CoreLeg:
     """Return one leg in the core's minutes."""
-    place = {"wait": YARD, "carried": ""}.get(leg.kind, str(leg.place))
+    place = YARD if leg.kind == WAIT else ""
+    if leg.place is not None:
+        place = str(leg.place)
     return CoreLeg(
         kind=leg.kind,
         battery=str(leg.battery),

@@ -67,4 +67,4 @@ def compare_page(event: Event, one: Rotation, other: Rotation) -> ComparePage:
 
 
 def _what(move: Move) -> tuple[object, ...]:
-    return move.arrive, move.station.pk, move.bring, move.bring_back
+    return move.arrive, move.station.pk, move.bring, move.bring_back, move.is_spare

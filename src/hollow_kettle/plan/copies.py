@@ -152,6 +152,7 @@ def _copy_station(
         operators=station.operators,
         low_words=station.low_words,
         watch_words=station.watch_words,
+        spares=station.spares,
     )
     for item in station.equipment.all():
         _again(

@@ -106,6 +106,15 @@ class StationForm(Dressed, forms.Form):
         why=CHANGEOVER_WHY,
         help_text="Break at a swap; 0 with isolators.",
     )
+    spares = NumberField(
+        label="Spares kept there",
+        low=0,
+        high=20,
+        is_whole=True,
+        required=False,
+        help_text="Batteries that may wait there beside the one in use, full or empty; "
+        "its operators swap for themselves.",
+    )
     disconnect_v = NumberField(
         label="Disconnect",
         low=5,

@@ -14,6 +14,7 @@ from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore import scenario as core
 from powercore.loads import listening_share
+from powercore.rotation.problem import SERVE, WAIT
 
 SKY_CHOICES = [
     ("none", "no sun at all"),
@@ -226,6 +227,8 @@ class Station(models.Model):
     spread_pct = models.FloatField("use may differ by", default=15)
     low_words = models.CharField("words for low power", max_length=120, blank=True)
     watch_words = models.CharField("words for watch only", max_length=120, blank=True)
+    #: How many batteries may wait there beside the one in use; operators swap.
+    spares = models.PositiveSmallIntegerField("spares kept there", default=0)
 
     class Meta:
         ordering = ["tier", "name"]
@@ -236,6 +239,9 @@ class Station(models.Model):
             models.UniqueConstraint(fields=["event", "name"], name="plan_station_once"),
             models.CheckConstraint(
                 name="plan_station_tier", condition=Q(tier__range=(1, 9))
+            ),
+            models.CheckConstraint(
+                name="plan_station_spares", condition=Q(spares__range=(0, 20))
             ),
         ]
 
@@ -648,6 +654,16 @@ class Leg(models.Model):
 
     def __str__(self) -> str:
         return f"{self.kind} {self.start_min}–{self.end_min}"
+
+    @property
+    def is_spare(self) -> bool:
+        """Whether the battery waits at a station."""
+        return self.kind == WAIT and self.place is not None
+
+    @property
+    def station(self) -> uuid.UUID | None:
+        """The station where the battery is, in use or waiting."""
+        return self.place if self.kind == SERVE or self.is_spare else None
 
 
 class Pin(models.Model):

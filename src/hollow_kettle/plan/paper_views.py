@@ -81,8 +81,8 @@ def calendar(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     event, rotation = _asked(request, uid, number)
     entries = [
         Entry(
-            key=f"{event.pk}-{move.station.pk}-{round(event.minute_of(move.arrive))}",
-            words=f"{move.crew}: {words_of(move)}",
+            key=_key(event, move),
+            words=f"{move.crew or 'operators'}: {words_of(move)}",
             starts_at=move.leave,
             ends_at=move.back,
             location=move.station.name,
@@ -97,10 +97,21 @@ def calendar(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
 
 def words_of(move: queries.Move) -> str:
     """A walk in one line."""
+    if move.is_swap:
+        out = f", {move.bring_back} out" if move.bring_back else ""
+        return f"{move.bring} in at {move.station.name}{out}: spare there"
     if move.bring is None:
         return f"fetch {move.bring_back} from {move.station.name}"
     back = f", bring back {move.bring_back}" if move.bring_back else ""
-    return f"{move.bring} to {move.station.name}{back}"
+    spare = " as a spare" if move.is_spare else ""
+    return f"{move.bring} to {move.station.name}{spare}{back}"
+
+
+def _key(event: Event, move: queries.Move) -> str:
+    """What a calendar knows an entry by: two at one stop differ by their battery."""
+    minute = round(event.minute_of(move.arrive))
+    spare = f"-{move.bring or move.bring_back}" if move.is_spare else ""
+    return f"{event.pk}-{move.station.pk}-{minute}{spare}"
 
 
 def _asked(request: HttpRequest, uid: UUID, number: int) -> tuple[Event, Rotation]:

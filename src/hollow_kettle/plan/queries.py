@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import itertools
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from uuid import UUID
@@ -69,7 +71,12 @@ def hour_ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
 
 @dataclass(frozen=True, slots=True)
 class Move:
-    """One stop of a walk: who leaves when, with what, where, and what comes back."""
+    """
+    One stop of a walk: who leaves when, with what, where, and what comes back.
+
+    Or a swap with a spare that waits there, which operators make: then nobody walks,
+    and what comes out waits there in its turn.
+    """
 
     leave: datetime
     arrive: datetime
@@ -88,6 +95,13 @@ class Move:
     #: Its round, and the station before it on that: the crew goes on from there.
     round: int | None = None
     comes_from: str = ""
+    #: What is brought, or only taken away, waits there as a spare.
+    is_spare: bool = False
+
+    @property
+    def is_swap(self) -> bool:
+        """Whether operators swap for themselves."""
+        return not self.crew
 
 
 def moves(
@@ -96,52 +110,94 @@ def moves(
     tags: dict[UUID, str],
     stations: Iterable[Station] | None = None,
 ) -> list[Move]:
-    """All walks of a rotation in order."""
+    """All walks of a rotation in order, and swaps that operators make."""
     by_key = {s.pk: s for s in (stations or event.stations.all())}
     lives: dict[UUID, list[Leg]] = {}
     for leg in rotation.legs.all():
         lives.setdefault(leg.battery, []).append(leg)
     #: What is carried to a station's stop, and what from it with what follows.
-    brought: dict[tuple[UUID, int], tuple[Leg, Leg]] = {}
-    taken: dict[tuple[UUID, int], tuple[Leg, Leg, Leg | None]] = {}
+    brought: dict[tuple[UUID, int], list[tuple[Leg, Leg]]] = defaultdict(list)
+    taken: dict[tuple[UUID, int], list[tuple[Leg, Leg, Leg | None]]]
+    taken = defaultdict(list)
     for life in lives.values():
         for number, leg in enumerate(life):
-            if leg.kind != SERVE or leg.place not in by_key:
+            place = leg.station
+            if place not in by_key:
                 continue
-            if number and life[number - 1].kind == CARRIED:
-                brought[leg.place, leg.start_min] = (life[number - 1], leg)
-            if number + 1 < len(life) and life[number + 1].kind == CARRIED:
+            before = life[number - 1] if number else None
+            home = life[number + 1] if number + 1 < len(life) else None
+            if before is not None and before.kind == CARRIED:
+                brought[place, leg.start_min].append((before, leg))
+            if home is not None and home.kind == CARRIED:
                 after = (one for one in life[number + 2 :] if one.kind != WAIT)
-                then = next(after, None)
-                taken[leg.place, leg.end_min] = (leg, life[number + 1], then)
+                taken[place, leg.end_min].append((leg, home, next(after, None)))
     problem = problem_of_snapshot(rotation.snapshot)
-    found = []
+    found = list(_swaps(event, problem, rotation, lives, tags, by_key))
     for place, minute in {*brought, *taken}:
-        station = by_key[place]
-        new = brought.get((place, minute))
-        old, home, then = taken.get((place, minute), (None, None, None))
+        # What goes into use is for what comes out of it, a spare for a spare.
+        news = sorted(brought[place, minute], key=lambda pair: pair[1].is_spare)
+        olds = sorted(taken[place, minute], key=lambda one: one[0].is_spare)
         walk_min = problem.stations[str(place)].walk_min
-        leave = new[0].start_min if new else minute - walk_min
-        back = home.end_min if home else minute + walk_min
-        to_bay = then is not None and then.kind == CHARGE
-        found.append(
-            Move(
-                leave=event.moment_of(leave),
-                arrive=event.moment_of(minute),
-                back=event.moment_of(back),
-                station=station,
-                bring=tags.get(new[1].battery, "?") if new else None,
-                bring_back=tags.get(old.battery, "?") if old else None,
-                crew=(new[0] if new else home).crew,  # type: ignore[union-attr]
-                slack_min=_slack(event, problem, rotation, old, minute),
-                battery=new[1].battery if new else None,
-                bay=then.place if then and to_bay else None,
-                bay_at=event.moment_of(then.start_min) if then and to_bay else None,
-                round=(new[0] if new else home).round,  # type: ignore[union-attr]
+        for new, gone in itertools.zip_longest(news, olds):
+            old, home, then = gone or (None, None, None)
+            carried = new[0] if new else home
+            leave = new[0].start_min if new else minute - walk_min
+            back = home.end_min if home else minute + walk_min
+            to_bay = then is not None and then.kind == CHARGE
+            in_use = old if old is not None and not old.is_spare else None
+            found.append(
+                Move(
+                    leave=event.moment_of(leave),
+                    arrive=event.moment_of(minute),
+                    back=event.moment_of(back),
+                    station=by_key[place],
+                    bring=tags.get(new[1].battery, "?") if new else None,
+                    bring_back=tags.get(old.battery, "?") if old else None,
+                    crew=carried.crew,  # type: ignore[union-attr]
+                    slack_min=_slack(event, problem, rotation, in_use, minute),
+                    battery=new[1].battery if new else None,
+                    bay=then.place if then and to_bay else None,
+                    bay_at=event.moment_of(then.start_min) if then and to_bay else None,
+                    round=carried.round,  # type: ignore[union-attr]
+                    is_spare=new[1].is_spare if new else old.is_spare,  # type: ignore[union-attr]
+                )
             )
-        )
     found.sort(key=lambda move: (move.leave, move.arrive, move.station.name))
     return _with_ways(found)
+
+
+def _swaps(
+    event: Event,
+    problem: Problem,
+    rotation: Rotation,
+    lives: dict[UUID, list[Leg]],
+    tags: dict[UUID, str],
+    stations: dict[UUID, Station],
+) -> Iterator[Move]:
+    """Swaps that operators make with a spare that waits at their station."""
+    used = {
+        (leg.place, leg.end_min): leg
+        for life in lives.values()
+        for leg in life
+        if leg.kind == SERVE
+    }
+    for life in lives.values():
+        for spare, leg in itertools.pairwise(life):
+            if not spare.is_spare or leg.kind != SERVE or leg.place not in stations:
+                continue
+            old = used.get((leg.place, leg.start_min))
+            moment = event.moment_of(leg.start_min)
+            yield Move(
+                leave=moment,
+                arrive=moment,
+                back=moment,
+                station=stations[leg.place],
+                bring=tags.get(leg.battery, "?"),
+                bring_back=tags.get(old.battery, "?") if old else None,
+                crew="",
+                slack_min=_slack(event, problem, rotation, old, leg.start_min),
+                battery=leg.battery,
+            )
 
 
 def _with_ways(moves: list[Move]) -> list[Move]:
@@ -150,7 +206,7 @@ def _with_ways(moves: list[Move]) -> list[Move]:
     made = []
     for move in moves:
         last = before.get((move.crew, move.round))
-        if last is not None and move.round is not None:
+        if last is not None and move.round is not None and last.station != move.station:
             move = replace(move, comes_from=last.station.name)
         before[move.crew, move.round] = move
         made.append(move)

@@ -16,8 +16,8 @@ from powercore.errors import PowercoreError
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import thin_min
 from powercore.rotation.pins import PinRefused, kept
+from powercore.rotation.problem import YARD, Problem
 from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.problem import Problem
 from powercore.rotation.rounds import grouped
 from powercore.rotation.verify import verify
 
@@ -103,7 +103,7 @@ def keep(rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg]) -> Rotat
             rotation=rotation,
             kind=leg.kind,
             battery=UUID(leg.battery),
-            place=UUID(leg.place) if leg.kind in ("serve", "charge") else None,
+            place=UUID(leg.place) if leg.place not in ("", YARD) else None,
             crew=leg.crew,
             round=leg.round,
             start_min=leg.start_min + rotation.from_min,

@@ -267,6 +267,7 @@ def _station(event: Event, plan: core.StationPlan, spot: core.Spot | None) -> St
         spread_pct=plan.spread * 100,
         low_words=plan.low_words,
         watch_words=plan.watch_words,
+        spares=plan.spares,
     )
     for load in plan.loads:
         _equipment(event, station, plan, load)

@@ -9,6 +9,8 @@ is refused with its reason.
 
 from __future__ import annotations
 
+import itertools
+import math
 from collections.abc import Iterable, Sequence, Set
 from dataclasses import replace
 
@@ -25,6 +27,7 @@ from powercore.rotation.problem import (
     Problem,
     lives_of,
     stops_of,
+    visit_of,
 )
 from powercore.rotation.verify import Broken, verify
 from powercore.scenario import AWAY, STAYS, Pin
@@ -133,13 +136,15 @@ def skipped(
 
 
 def walk_to(legs: Sequence[Leg], leg: Leg) -> Leg | None:
-    """The carried leg that brings a battery to a stay; None where nobody does."""
-    found = (
-        one
-        for one in legs
-        if (one.battery, one.kind, one.end_min) == (leg.battery, CARRIED, leg.start_min)
-    )
-    return next(found, None)
+    """
+    The carried leg that brings a battery to a stay; None where nobody does.
+
+    A spare's is the one that brought it, before it waited there.
+    """
+    life = lives_of(legs)[leg.battery]
+    first = life.index(visit_of(life, leg)[0])
+    before = life[first - 1] if first else None
+    return before if before is not None and before.kind == CARRIED else None
 
 
 def _relieved(legs: Sequence[Leg], leg: Leg) -> Leg | None:
@@ -205,27 +210,21 @@ def exchanged(legs: Sequence[Leg], leg: Leg, other: str) -> list[Leg] | None:
     """
     The same rotation with another battery on one stay and its walks.
 
-    None when the other doesn't wait in the yard all the while.
+    With all it does at the station between them. None when the other doesn't wait in
+    the yard all the while.
     """
-    way = [
-        one
-        for one in legs
-        if one.battery == leg.battery
-        and (
-            one == leg
-            or (
-                one.kind == CARRIED
-                and (one.end_min == leg.start_min or one.start_min == leg.end_min)
-            )
-        )
-    ]
+    life = lives_of(legs)[leg.battery]
+    visit = visit_of(life, leg)
+    first, last = life.index(visit[0]), life.index(visit[-1])
+    way = life[max(0, first - 1) : last + 2]
+    way = [one for one in way if one in visit or one.kind == CARRIED]
     start, end = min(one.start_min for one in way), max(one.end_min for one in way)
     made = [one for one in legs if one not in way]
     waits = next(
         (
             one
             for one in made
-            if (one.battery, one.kind) == (other, WAIT)
+            if (one.battery, one.kind, one.place) == (other, WAIT, YARD)
             and one.start_min <= start
             and end <= one.end_min
         ),
@@ -256,7 +255,9 @@ def _exchanged_for_good(legs: Sequence[Leg], leg: Leg, other: str) -> list[Leg] 
     before = walk_to(legs, leg)
     at = before.start_min if before is not None else leg.start_min
     there = next((one for one in its if one.start_min <= at < one.end_min), None)
-    if there is None or (at > 0 and there.kind not in (WAIT, CHARGE)):
+    if there is None or (
+        at > 0 and (there.station or there.kind not in (WAIT, CHARGE))
+    ):
         return None
     made = [one for one in legs if one.battery not in (leg.battery, other)]
     for life, heir in ((own, other), (its, leg.battery)):
@@ -287,7 +288,7 @@ def retimed(life: Sequence[Leg], station: str, minute: int, by: int) -> list[Leg
     """
     made = list(life)
     for number, leg in enumerate(life):
-        if leg.kind != SERVE or leg.place != station:
+        if leg.station != station:
             continue
         before = life[number - 1] if number else None
         after = life[number + 1] if number + 1 < len(life) else None
@@ -316,7 +317,7 @@ def _give_way(made: list[Leg], numbers: range, minute: int) -> None:
             end = minute if nearest == 0 else min(end, minute)
         else:
             start = minute if nearest == 0 else max(start, minute)
-        if leg.kind in (SERVE, CARRIED) and (start, end) != (
+        if (leg.station or leg.kind == CARRIED) and (start, end) != (
             leg.start_min,
             leg.end_min,
         ):
@@ -333,31 +334,29 @@ def without_rounds(
     """
     A rotation of which some rounds don't happen.
 
-    The battery in place stays until the next walk that does, and what was to be
+    The battery in place stays until the next one that comes, and what was to be
     brought stays in the yard.
     """
     lives = lives_of(legs)
     stops = {
         (stop.station, stop.minute) for stop in stops_of(legs) if stop.round in missed
     }
+    lost = {battery: _lost_from(life, missed) for battery, life in lives.items()}
     coming: dict[str, list[int]] = {}
-    for life in lives.values():
+    for battery, life in lives.items():
         for leg in life:
-            if leg.kind == SERVE and (leg.place, leg.start_min) not in stops:
+            if leg.kind != SERVE:
+                continue
+            if leg.start_min >= lost[battery]:
+                stops.add((leg.place, leg.start_min))  # swapped in by nobody either
+            elif (leg.place, leg.start_min) not in stops:
                 coming.setdefault(leg.place, []).append(leg.start_min)
     made = []
-    for life in lives.values():
-        now, lost = 0, False
-        for leg, following in zip(life, [*life[1:], None], strict=True):
-            if (
-                leg.kind == CARRIED
-                and leg.round in missed
-                and following
-                and following.kind == SERVE
-            ):
-                lost = True  # never brought: it waits in the yard instead
+    for battery, life in lives.items():
+        now = 0
+        for leg in life:
             start, end = max(now, leg.start_min), leg.end_min
-            if lost:
+            if leg.start_min >= lost[battery]:
                 leg = replace(leg, kind=WAIT, place=YARD, crew="", round=None)
             elif leg.kind == SERVE and (leg.place, leg.end_min) in stops:
                 later = [m for m in coming.get(leg.place, []) if m >= leg.end_min]
@@ -366,3 +365,11 @@ def without_rounds(
                 made.append(replace(leg, start_min=start, end_min=end))
                 now = end
     return made
+
+
+def _lost_from(life: Sequence[Leg], missed: Set[int | None]) -> float:
+    """When a battery is not brought that should be: from then on it is in the yard."""
+    for leg, following in itertools.pairwise(life):
+        if leg.kind == CARRIED and leg.round in missed and following.station:
+            return leg.start_min
+    return math.inf

@@ -8,7 +8,8 @@ give a bound by themselves (Lagrange): what all batteries could earn at them, pl
 what the places are rented for. Prices may not move far in one round, which is a usual
 cure for their jumping, the boxstep method [1]_.
 
-The bound holds for plans whose moves are at the timetable's points.
+The bound holds for plans whose moves are at the timetable's points. How many spares
+fit into a rack is not priced: a station counts as if it had room for all.
 
 References
 ----------
@@ -66,7 +67,9 @@ class Master:
         self.stations, self.bays = len(table.stations), len(table.bays)
         self.batteries, self.count = len(table.batteries), table.count
         self.sources = table.most_w.size
-        self.room = tours.workspace(self.count, 1 + self.stations + self.bays, buckets)
+        self.room = tours.workspace(self.count, table.places, buckets)
+        #: The station of each place; the last is that of a battery on the way.
+        self.station_of = np.array([*map(table.station_of, range(table.places)), -1])
         self.known: set[tuple[int, bytes]] = set()
         self._rows()
         self.highs = highspy.Highs()
@@ -170,15 +173,18 @@ class Master:
         cells, places = np.flatnonzero(is_out), at[is_out] - 1
         worth += float((share[cells] * table.worth[places, cells]).sum())
         worth -= float((below[cells] * table.reserve_price[places]).sum())
-        slots = np.flatnonzero(at > self.stations)
+        on_bay = (at > self.stations) & (at < table.first_rack)
+        slots = np.flatnonzero(on_bay)
         bays = at[slots] - 1 - self.stations
         changed = np.flatnonzero(np.diff(at)) + 1
-        before, now = at[changed - 1], at[changed]
-        worth -= table.bay_price * float(
-            (before > self.stations).sum() + (now > self.stations).sum()
-        )
-        came = (now > 0) & (now <= self.stations)
-        left_it = (before > 0) & (before <= self.stations)
+        before, now = self.station_of[at[changed - 1]], self.station_of[at[changed]]
+        is_swap = (before == now) & (now >= 0)
+        effort = (at[changed - 1] > self.stations).sum() + (
+            at[changed] > self.stations
+        ).sum()
+        worth -= table.bay_price * float(effort)
+        came = (now >= 0) & ~is_swap
+        left_it = (before >= 0) & ~is_swap
         drawn = np.flatnonzero(watts > 0)
         sources = table.source_of[at[drawn] - 1 - self.stations]
         took = table.store_wh - left
@@ -188,8 +194,8 @@ class Master:
                 [b],
                 self.at_station + places * self.count + cells,
                 self.at_bay + bays * self.count + slots,
-                self.at_come + (now[came] - 1) * self.count + changed[came],
-                self.at_go + (before[left_it] - 1) * self.count + changed[left_it],
+                self.at_come + now[came] * self.count + changed[came],
+                self.at_go + before[left_it] * self.count + changed[left_it],
                 self.at_watt + sources * self.count + drawn,
                 self.at_store + stores,
             ]
@@ -254,6 +260,7 @@ class Master:
         left = (
             np.repeat(self.table.most_w, self.count).reshape(self.sources, self.count),
             self.table.store_wh,
+            np.zeros((self.table.rack_at.size, self.count), dtype=np.int64),
         )
         plain = np.ones((self.stations, self.count))
         return tours.best_tour(b, self.arrays, plain, fees, left, is_bound, room)
@@ -401,8 +408,7 @@ def prove(
             trust = min(1.0, 2 * trust)
         if not go_on():
             break
-    places = 1 + master.stations + master.bays
-    room = tours.workspace(master.count, places, PROVEN)
+    room = tours.workspace(master.count, master.table.places, PROVEN)
     return Bound(_earn(master, centre, room, is_bound=True)[0], centre)
 
 

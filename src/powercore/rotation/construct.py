@@ -144,6 +144,7 @@ class _Walkthrough:
             self._arrive(now)
             if self._is_watched(now):
                 self._mind_bays(now)
+            self._swap_spares(now)
             if self.style.walks:
                 self._send_walks(now)
             self._advance(now, step)
@@ -182,7 +183,7 @@ class _Walkthrough:
             if battery.is_on_hold:
                 continue
             kind, place = WAIT, battery.start_place
-            if place in problem.stations:
+            if place in problem.stations and not battery.is_spare:
                 kind, self.at_station[place] = SERVE, key
             elif place in problem.bays:
                 kind, self.on_bay[place] = CHARGE, key
@@ -196,9 +197,9 @@ class _Walkthrough:
             key=self._turn,
         )
         for station in order:
-            battery = self._best_battery(
-                station, self._need_wh(station, 0), self._waiting()
-            )
+            spare = self._spare_at(station)
+            able = self._waiting() if spare is None else [spare]
+            battery = self._best_battery(station, self._need_wh(station, 0), able)
             if battery is not None:
                 life = self.lives[battery]
                 life.kind, life.place = SERVE, station
@@ -281,7 +282,7 @@ class _Walkthrough:
         return [
             key
             for key, life in self.lives.items()
-            if life.kind == WAIT and not life.promised
+            if life.kind == WAIT and life.place == YARD and not life.promised
         ]
 
     def _mind_bays(self, now: int) -> None:
@@ -361,11 +362,34 @@ class _Walkthrough:
 
     # --- walks ---------------------------------------------------------------
 
+    def _spare_at(self, station: str) -> str | None:
+        """The best battery that waits at a station, with anything above its reserve."""
+        there = [
+            key
+            for key, life in self.lives.items()
+            if (life.kind, life.place) == (WAIT, station)
+            and self._above_wh(station, key) > 0
+        ]
+        return max(there, key=lambda key: self._above_wh(station, key), default=None)
+
+    def _swap_spares(self, now: int) -> None:
+        """Let operators put in the spare they have, when their battery is used up."""
+        for station, held in self.at_station.items():
+            spare = self._spare_at(station)
+            if spare is None or now == 0 or not self.problem.may_swap(station, now):
+                continue
+            due = now if held is None else self._reserve_at(station, held, now)
+            if due is not None and due <= now:
+                if held is not None:
+                    self._go(self.lives[held], WAIT, station, now)
+                self._go(self.lives[spare], SERVE, station, now)
+                self.at_station[station] = spare
+
     def _send_walks(self, now: int) -> None:
         expected = {swap.station for swap in self.swaps}
         asked = []
         for key, plan in self.problem.stations.items():
-            if key not in expected:
+            if key not in expected and self._spare_at(key) is None:
                 due = self._due(key, now)
                 if due is not None:
                     asked.append((plan.tier, due, -self.rank[key], key))

@@ -10,7 +10,8 @@ is why it serves as the baseline that other planners are measured against.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from itertools import product
+from itertools import permutations, product
+from typing import Any
 
 import numpy as np
 from ortools.sat.python import cp_model
@@ -92,7 +93,7 @@ class _Model:
 
     def _places(self) -> None:
         table, model = self.table, self.model
-        places = 1 + self.stations + self.bays
+        places = table.places
         for b, i in product(range(self.batteries), range(self.count)):
             row = []
             for p in (ON_THE_WAY, *range(places)):
@@ -101,17 +102,27 @@ class _Model:
                     row.append(self.x[b, p, i])
             model.add_exactly_one(row)
         for p, i in product(range(1, places), range(self.count)):
-            model.add_at_most_one(
-                self.x[b, p, i] for b in range(self.batteries) if (b, p, i) in self.x
-            )
+            there = [self.at(b, p, i) for b in range(self.batteries)]
+            rack = p - table.first_rack
+            model.add(sum(there) <= (1 if rack < 0 else int(table.rack_room[rack])))
         for b in range(self.batteries):
             start = int(table.start_at[b])
+            station = table.station_of(start)
             if start:
-                model.add(self.x[b, start, 0] == 1)
+                here = (
+                    self.at(b, start, 0) if station < 0 else self.there(b, station, 0)
+                )
+                model.add(here == 1)
 
-    def at(self, b: int, p: int, i: int) -> cp_model.IntVar | int:
+    def at(self, b: int, p: int, i: int) -> Any:
         """Whether a battery is in a place; 0 where it may not be."""
         return self.x.get((b, p, i), 0)
+
+    def there(self, b: int, s: int, i: int) -> Any:
+        """Whether a battery is at a station, in use or as a spare."""
+        table = self.table
+        here = [p for p in range(table.places) if table.station_of(p) == s]
+        return sum(self.at(b, p, i) for p in here)
 
     def _stops(self) -> None:
         table, model = self.table, self.model
@@ -123,7 +134,7 @@ class _Model:
                 model.add(one == 0)
             self.gain.append(-round(PARTS * table.stop_price) * one)
             for b in range(self.batteries):
-                before, now = self.at(b, 1 + s, i - 1), self.at(b, 1 + s, i)
+                before, now = self.there(b, s, i - 1), self.there(b, s, i)
                 model.add(now - before <= one)
                 model.add(before - now <= one)
         starts = {int(table.points[i] - table.walk_min[s]) for s, i in self.stop}
@@ -140,7 +151,7 @@ class _Model:
         leaves: list[tuple[int, int, cp_model.IntVar]] = []
         comes: list[tuple[int, int, cp_model.IntVar]] = []
         for s, i in product(range(self.stations), range(1, self.count)):
-            before, now = self.at(b, 1 + s, i - 1), self.at(b, 1 + s, i)
+            before, now = self.there(b, s, i - 1), self.there(b, s, i)
             left = model.new_bool_var("")
             came = model.new_bool_var("")
             model.add(before - now <= left)
@@ -160,6 +171,11 @@ class _Model:
         for (back, i, left), (out, j, came) in product(leaves, comes):
             if i < j and out < back:
                 model.add_at_most_one(left, came)
+        for rack, s in enumerate(table.rack_at.tolist()):
+            for i in np.flatnonzero(~table.swaps[rack, : self.count]).tolist():
+                for p, q in permutations((1 + s, table.first_rack + rack)):
+                    if i:
+                        model.add(self.at(b, p, i - 1) + self.at(b, q, i) <= 1)
         for y, i in product(range(self.bays), range(1, self.count)):
             if not table.watched[i]:
                 p = 1 + self.stations + y

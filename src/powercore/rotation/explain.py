@@ -12,7 +12,15 @@ from dataclasses import dataclass
 
 from powercore.rotation.change import exchanged, walk_to, without_rounds
 from powercore.rotation.compare import Cost, Replayed
-from powercore.rotation.problem import CARRIED, SERVE, WAIT, Leg, Problem, lives_of
+from powercore.rotation.problem import (
+    CARRIED,
+    SERVE,
+    YARD,
+    Leg,
+    Problem,
+    lives_of,
+    visit_of,
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -77,12 +85,13 @@ def _others(
     """Batteries in the yard all the while that could go, and why others can't."""
     start = before.start_min if before is not None else leg.start_min
     own = lives_of(legs)[leg.battery]
-    home = next((one for one in own if one.start_min == leg.end_min), None)
-    end = home.end_min if home is not None and home.kind == CARRIED else leg.end_min
+    last = visit_of(own, leg)[-1].end_min
+    home = next((one for one in own if one.start_min == last), None)
+    end = home.end_min if home is not None and home.kind == CARRIED else last
     able, refused = [], []
     for one in legs:
         is_there = one.start_min <= start and end <= one.end_min
-        if one.kind != WAIT or not is_there or one.battery == leg.battery:
+        if one.place != YARD or not is_there or one.battery == leg.battery:
             continue
         why = problem.feed(leg.place, one.battery).refusal
         if problem.batteries[one.battery].is_on_hold:

@@ -37,8 +37,9 @@ from powercore.values import FloatArray
 
 #: Buckets of charge in a pass, and most batteries taken out at once.
 BUCKETS, MOST = 24, 4
-#: How much worse a pass may go for a while, as shares of all worth, pass by pass.
-HEATS = (0.0005, 0.002, 0.006, 0.001)
+#: How much worse a pass may go for a while, pass by pass: as shares of all worth, and
+#: in stops of walks where everything is served already.
+HEATS, CALM = (0.0005, 0.002, 0.006, 0.001), (1.0, 4.0, 12.0, 2.0)
 #: Cells of one shortest path, over all rounds of a pass.
 PASS_CELLS = 5e7
 #: Passes grow longer, up to this many times the first.
@@ -120,9 +121,8 @@ def improve(
         table = timetable(more, step_min=step_min, prices=prices, also=edges)
         at = places_of(table, best.legs)
         table = keeping(table, at, keep_until_min)
-        since, is_short = 0, verify(more, best.legs).outcome.unserved_wh > 0
-        steps = refine(table, at, seed=seed, passes=passes, is_short=is_short)
-        for got, is_gain in steps:
+        since = 0
+        for got, is_gain in refine(table, at, seed=seed, passes=passes):
             since, done = since + 1, done + 1
             found = None
             if is_gain:
@@ -137,15 +137,12 @@ def improve(
 
 
 def refine(
-    table: Timetable, at: IntArray, *, seed: int, passes: int, is_short: bool = True
+    table: Timetable, at: IntArray, *, seed: int, passes: int
 ) -> Iterator[tuple[IntArray, bool]]:
     """
     Improve a table by what its prices say, pass by pass.
 
-    Parameters
-    ----------
-    is_short : bool
-        Whether something is not served: then prices of places are worth working out.
+    Prices of places are worked out where something is not served.
 
     Yields
     ------
@@ -156,6 +153,10 @@ def refine(
     value = -np.inf
     for number in range(passes):
         heat = HEATS[number % len(HEATS)]
+        is_short = _is_short(table, at)
+        if not is_short:
+            stops = CALM[number % len(CALM)] * table.stop_price
+            heat = stops / max(float(table.worth.sum()), 1e-9)
         got, worth = tours.search(
             arrays,
             at,
@@ -170,13 +171,22 @@ def refine(
         if is_gain:
             at, value = got, worth
         yield at, is_gain
-        if number == 0 and is_short:
+        if number == 0 and _is_short(table, at):
             rents = _rents(table, at, value)
 
 
+def _is_short(table: Timetable, at: IntArray) -> bool:
+    """Whether a table leaves anything unserved."""
+    share = tours.laid(at, tours.arrays_of(table)).share
+    served = np.zeros_like(table.need_wh)
+    batteries, cells = np.nonzero((at > 0) & (at <= len(table.stations)))
+    served[at[batteries, cells] - 1, cells] = share[batteries, cells]
+    return bool(np.any(served[table.need_wh > 0] < 1.0 - 1e-6))
+
+
 def _rounds(table: Timetable) -> int:
-    places = 1 + len(table.stations) + len(table.bays)
-    return int(np.clip(PASS_CELLS / (table.count * places * BUCKETS), 100, 5000))
+    cells = table.count * table.places * BUCKETS
+    return int(np.clip(PASS_CELLS / cells, 100, 5000))
 
 
 def _checked(

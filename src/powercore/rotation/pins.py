@@ -33,8 +33,9 @@ from powercore.rotation.timetable import (
 from powercore.rotation.verify import verify
 from powercore.scenario import AWAY, LOW, NO_WALK, STAYS, YARD, Pin
 
-#: What a stop of a walk and a bay change count for, in minutes in another place.
-STOP_MIN, BAY_MIN = 15.0, 5.0
+#: What a stop of a walk, a bay change and a swap with a spare count for, in minutes
+#: in another place.
+STOP_MIN, BAY_MIN, SWAP_MIN = 15.0, 5.0, 5.0
 #: A minute at a station that needs a battery and has none counts for less.
 HELPS = 0.3
 #: Points for walks beside those of the plan. [min]
@@ -131,23 +132,23 @@ def _wrong(table: Timetable, at: IntArray) -> list[int]:
 
 def _stops(table: Timetable, row: IntArray) -> list[tuple[int, int]]:
     """Stations and points at which a battery comes or leaves."""
-    changes = np.flatnonzero(np.diff(row)) + 1
-    return [
-        (int(place) - 1, int(i))
-        for i in changes
-        for place in (row[i - 1], row[i])
-        if 1 <= place <= len(table.stations)
-    ]
+    found = []
+    for i in np.flatnonzero(np.diff(row)) + 1:
+        before, now = (table.station_of(int(place)) for place in (row[i - 1], row[i]))
+        if before != now:
+            found += [(station, int(i)) for station in (before, now) if station >= 0]
+    return found
 
 
 def _without_bays(table: Timetable) -> BoolArray:
     """Where batteries may be when none charges that needn't."""
     may = table.may.copy()
-    bays = slice(1 + len(table.stations), None)
-    elsewhere = np.any(may[:, : 1 + len(table.stations)], axis=1)
+    first = 1 + len(table.stations)
+    bays = slice(first, table.first_rack)
+    elsewhere = np.any(may[:, :first], axis=1)
     may[:, bays] &= ~np.asarray(elsewhere)[:, None, :]
     for number, place in enumerate(table.start_at):
-        if place > len(table.stations):
+        if first <= place < table.first_rack:
             may[number, place] = table.may[number, place]
     return may
 
@@ -160,14 +161,17 @@ class _Others:
     """What the batteries on the table leave for the next one."""
 
     is_taken: BoolArray
+    #: How many wait in each rack for spares.
+    racked: IntArray
     used: IntArray
     stops: set[tuple[int, int]]
 
     @classmethod
     def of(cls, table: Timetable, at: IntArray, rows: Iterable[int]) -> _Others:
-        places = 1 + len(table.stations) + len(table.bays)
-        taken = np.zeros((places, table.count), dtype=bool)
-        made = cls(taken, np.zeros(table.problem.span_min, dtype=np.int64), set())
+        taken = np.zeros((table.places, table.count), dtype=bool)
+        racked = np.zeros((table.rack_at.size, table.count), dtype=np.int64)
+        used = np.zeros(table.problem.span_min, dtype=np.int64)
+        made = cls(taken, racked, used, set())
         for number in rows:
             made.add(table, at[number])
         return made
@@ -176,6 +180,10 @@ class _Others:
         """Put one battery's life on the table."""
         placed = row > 0
         self.is_taken[row[placed], np.flatnonzero(placed)] = True
+        spare = np.flatnonzero(row >= table.first_rack)
+        self.racked[row[spare] - table.first_rack, spare] += 1
+        racks = slice(table.first_rack, None)
+        self.is_taken[racks] = self.racked >= table.rack_room[:, None]
         for station, i in _stops(table, row):
             if (station, i) not in self.stops:
                 self.stops.add((station, i))
@@ -235,7 +243,7 @@ class _Path:
     ) -> None:
         self.table, self.others = table, others
         self.stations, self.count = len(table.stations), table.count
-        places = 1 + self.stations + len(table.bays)
+        places = table.places
         may = table.may[battery] & ~others.is_taken
         minutes = np.diff(table.points).astype(float)
         strays = np.where(np.arange(places)[:, None] == old, 0.0, minutes)
@@ -252,6 +260,12 @@ class _Path:
         self.came = np.full((places, self.count, 2), -1, dtype=np.int64)
         self.homed = np.full((self.count + 1, 2), -1, dtype=np.int64)
         self.first = int(table.start_at[battery])
+        #: Places at stations, with their stations.
+        self.visited = [
+            (place, table.station_of(place))
+            for place in range(places)
+            if table.station_of(place) >= 0
+        ]
 
     def found(self) -> IntArray | None:
         """Where the battery is in each interval; None when nothing is possible."""
@@ -259,12 +273,17 @@ class _Path:
         self.inside[at_first, 0] = self.cost[at_first, 0]
         if self.first == 0:
             self.home[0] = 0.0
+        elif swap := self._swapped(self.first, 0):
+            self.inside[swap, 0] = self.cost[swap, 0]
         for i in range(1, self.count):
             self._come_home(i)
             for place in np.flatnonzero(self.cost[:, i] < _NEVER).tolist():
                 best, origin = self._arrived(place, i)
                 if place and self.inside[place, i - 1] < best:
                     best, origin = self.inside[place, i - 1], (place, i)
+                swap = self._swapped(place, i)
+                if swap and self.inside[swap, i - 1] + SWAP_MIN < best:
+                    best, origin = self.inside[swap, i - 1] + SWAP_MIN, (swap, -1)
                 self.inside[place, i] = best + self.cost[place, i]
                 self.came[place, i] = origin
         last = int(np.argmin(self.inside[:, -1]))
@@ -274,15 +293,15 @@ class _Path:
         """Be in the yard at a point: from there, off a bay, or from a station."""
         self._home(i, 0, i, 0.0)
         if self.table.watched[i]:
-            for place in range(1 + self.stations, self.inside.shape[0]):
+            for place in range(1 + self.stations, self.table.first_rack):
                 self._home(i, place, i, BAY_MIN)
-        for station in range(self.stations):
+        for place, station in self.visited:
             back = int(self.table.back_at[station, i])
-            if self.inside[1 + station, i - 1] == _NEVER or not 0 <= back <= self.count:
+            if self.inside[place, i - 1] == _NEVER or not 0 <= back <= self.count:
                 continue
             if self._is_free(i, back) and self.others.may_stop(self.table, station, i):
                 strays = float(self.strays[back] - self.strays[i])
-                self._home(back, 1 + station, i, self._stop(station, i) + strays)
+                self._home(back, place, i, self._stop(station, i) + strays)
 
     def _home(self, at: int, place: int, left: int, more: float) -> None:
         value = self.inside[place, left - 1] + more
@@ -296,16 +315,25 @@ class _Path:
         """Come to a place from the yard, left at an earlier point or now."""
         if place == 0:
             return float(self.home[i]), (0, i)
-        if place > self.stations:
+        station = self.table.station_of(place)
+        if station < 0:
             is_watched = self.table.watched[i]
             return float(self.home[i]) + BAY_MIN if is_watched else _NEVER, (0, i)
-        out = int(self.table.out_from[place - 1, i])
+        out = int(self.table.out_from[station, i])
         if out < 0 or not self._is_free(out, i):
             return _NEVER, (0, i)
-        if not self.others.may_stop(self.table, place - 1, i):
+        if not self.others.may_stop(self.table, station, i):
             return _NEVER, (0, i)
         strays = float(self.strays[i] - self.strays[out])
-        return float(self.home[out]) + self._stop(place - 1, i) + strays, (0, out)
+        return float(self.home[out]) + self._stop(station, i) + strays, (0, out)
+
+    def _swapped(self, place: int, i: int) -> int:
+        """Where operators take a battery from to bring it to a place; 0: nowhere."""
+        table, station = self.table, self.table.station_of(place)
+        racks = np.flatnonzero(table.rack_at == station)
+        if not racks.size or not table.swaps[racks[0], i]:
+            return 0
+        return 1 + station if place >= table.first_rack else table.first_rack + racks[0]
 
     def _stop(self, station: int, i: int) -> float:
         return 0.0 if (station, i) in self.others.stops else STOP_MIN
@@ -316,8 +344,8 @@ class _Path:
         while i >= 0:
             row[i] = place
             before, left = (int(x) for x in self.came[place, i])
-            if before == place and place:
-                i -= 1
+            if before > 0:
+                place, i = before, i - 1
                 continue
             if left < 0:
                 break

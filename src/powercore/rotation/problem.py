@@ -46,9 +46,10 @@ class Leg:
     """
     What one battery does between two whole minutes.
 
-    `place` is a station's key for serving, a bay's for charging, the yard for
-    waiting, and empty while carried. A carried leg names its crew and its round:
-    one walk that may bring one battery out and take another back.
+    `place` is a station's key for serving, a bay's for charging, and empty while
+    carried. A battery waits in the yard, or at a station as a spare. A carried leg
+    names its crew and its round: one walk that may bring one battery out and take
+    another back.
     """
 
     kind: str
@@ -59,6 +60,12 @@ class Leg:
     crew: str = ""
     round: int | None = None
 
+    @property
+    def station(self) -> str:
+        """The station where it serves or waits as a spare; empty elsewhere."""
+        is_there = self.kind == SERVE or (self.kind == WAIT and self.place != YARD)
+        return self.place if is_there else ""
+
 
 def lives_of(legs: Sequence[Leg]) -> dict[str, list[Leg]]:
     """Each battery's legs in order of time."""
@@ -66,6 +73,16 @@ def lives_of(legs: Sequence[Leg]) -> dict[str, list[Leg]]:
     for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
         lives.setdefault(leg.battery, []).append(leg)
     return lives
+
+
+def visit_of(life: Sequence[Leg], leg: Leg) -> list[Leg]:
+    """All that a battery does at a station around one of its legs there, in order."""
+    first = last = life.index(leg)
+    while first and life[first - 1].station == leg.station:
+        first -= 1
+    while last + 1 < len(life) and life[last + 1].station == leg.station:
+        last += 1
+    return list(life[first : last + 1])
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,10 +103,10 @@ def stops_of(legs: Sequence[Leg]) -> list[Stop]:
             if leg.kind != CARRIED or leg.round is None:
                 continue
             after = life[number + 1] if number + 1 < len(life) else None
-            if after is not None and after.kind == SERVE:
-                found.add(Stop(leg.end_min, after.place, leg.crew, leg.round))
-            elif number and life[number - 1].kind == SERVE:
-                place = life[number - 1].place
+            if after is not None and after.station:
+                found.add(Stop(leg.end_min, after.station, leg.crew, leg.round))
+            elif number and life[number - 1].station:
+                place = life[number - 1].station
                 found.add(Stop(leg.start_min, place, leg.crew, leg.round))
     return sorted(found, key=lambda stop: (stop.minute, stop.station))
 
@@ -307,6 +324,12 @@ class Problem:
             for crew in self.scenario.crews
             if crew.does == "walks"
         )
+
+    def may_swap(self, station: str, minute: int) -> bool:
+        """Whether operators are there at a minute to swap a spare in or out."""
+        watts, step = self.load_w[station], self.grid.step_min
+        first = max(0, (minute - 1) // step)
+        return bool(np.any(watts[first : minute // step + 1] > 0))
 
     def between_min(self, one: str, other: str) -> int:
         """

@@ -18,7 +18,6 @@ from powercore.rotation.compare import key_if_valid
 from powercore.rotation.objective import Key
 from powercore.rotation.problem import (
     CARRIED,
-    SERVE,
     Leg,
     Problem,
     Stop,
@@ -151,7 +150,7 @@ def _joined(
             if leg.kind != CARRIED or (leg.crew, leg.round) not in both:
                 continue
             leg = replace(leg, crew=last.crew, round=last.round)
-            after = number + 1 < len(life) and life[number + 1].kind == SERVE
+            after = number + 1 < len(life) and life[number + 1].station
             # What is brought leaves with the crew, what is taken comes home with it.
             if after:
                 leg = replace(leg, start_min=leave)

@@ -6,8 +6,9 @@ the verifier counts it, so points may lie as far apart as one likes: they say wh
 somebody may walk, not how the physics is cut. Plain numpy; the compiled search is
 in `tours`.
 
-Places are numbered: 0 is the yard, then the stations, then the bays. Shapes: P
-intervals (P + 1 points), S stations, Y bays, Q sources, B batteries.
+Places are numbered: 0 is the yard, then the stations, then the bays, then the racks
+for spares at stations that have one. Shapes: P intervals (P + 1 points), S stations,
+Y bays, R racks, Q sources, B batteries.
 """
 
 from __future__ import annotations
@@ -61,7 +62,7 @@ class Prices:
     tier_ratio: float = 8.0
     #: A watt-hour taken from below the reserve and the slack that a relief wants.
     reserve_wh: float = 0.1
-    #: One stop of a walk, and one battery put on or taken off a bay.
+    #: One stop of a walk, and one battery put on or taken off a bay or a spares' rack.
     stop: float = 0.3
     bay_change: float = 0.02
     #: A full battery's charge at the end.
@@ -112,7 +113,12 @@ class Timetable:
     #: point in the yard after leaving; -1: none. shape (S, P + 1)
     out_from: IntArray
     back_at: IntArray
-    #: Where each may be in each interval. shape (B, 1 + S + Y, P)
+    #: Racks for spares: their stations, how many they hold, and whether operators
+    #: are there to swap. shapes (R,), (R,), (R, P + 1)
+    rack_at: IntArray
+    rack_room: IntArray
+    swaps: BoolArray
+    #: Where each may be in each interval. shape (B, 1 + S + Y + R, P)
     may: BoolArray
     #: Where batteries start and with what. shape (B,)
     start_at: IntArray
@@ -122,6 +128,23 @@ class Timetable:
     def count(self) -> int:
         """How many intervals."""
         return self.points.size - 1
+
+    @property
+    def places(self) -> int:
+        """How many places."""
+        return self.first_rack + self.rack_at.size
+
+    @property
+    def first_rack(self) -> int:
+        """The number of the first rack for spares."""
+        return 1 + len(self.stations) + len(self.bays)
+
+    def station_of(self, place: int) -> int:
+        """The station at which a battery in a place is, in use or not; -1: none."""
+        if 1 <= place <= len(self.stations):
+            return place - 1
+        rack = place - self.first_rack
+        return int(self.rack_at[rack]) if rack >= 0 else -1
 
 
 def timetable(
@@ -164,6 +187,7 @@ def timetable(
     walk = np.array([one.walk_min for one in stations], dtype=np.int64)
     sources = list(problem.sources.values())
     number_of = {source.key: number for number, source in enumerate(sources)}
+    racks = [number for number, one in enumerate(stations) if one.spares]
     return Timetable(
         problem=problem,
         stations=tuple(problem.stations),
@@ -200,6 +224,15 @@ def timetable(
         duty=_duty(problem, points),
         crews=_crews(problem),
         **_ways(points, walk, problem.span_min),
+        rack_at=np.array(racks, dtype=np.int64),
+        rack_room=np.array([stations[s].spares for s in racks], dtype=np.int64),
+        swaps=np.array(
+            [
+                [problem.may_swap(stations[s].key, int(p)) for p in points]
+                for s in racks
+            ],
+            dtype=bool,
+        ).reshape(len(racks), points.size),
         may=_may(problem, points),
         start_at=np.array([_start(problem, one) for one in batteries], dtype=np.int64),
         start_soc=np.array([one.start_soc for one in batteries], dtype=float),
@@ -282,7 +315,9 @@ def _ways(points: IntArray, walk: IntArray, span: int) -> dict[str, IntArray]:
 
 def _may(problem: Problem, points: IntArray) -> BoolArray:
     count = points.size - 1
-    places = 1 + len(problem.stations) + len(problem.bays)
+    racks = _racks(problem)
+    first_rack = 1 + len(problem.stations) + len(problem.bays)
+    places = first_rack + len(racks)
     may = np.ones((len(problem.batteries), places, count), dtype=bool)
     for number, (key, battery) in enumerate(problem.batteries.items()):
         if battery.is_on_hold:
@@ -292,10 +327,13 @@ def _may(problem: Problem, points: IntArray) -> BoolArray:
             may[number, place] = problem.feed(station, key).refusal is None
         for place, bay in enumerate(problem.bays, start=1 + len(problem.stations)):
             may[number, place] = problem.bay_refusal(bay, key) is None
+        for place, station in enumerate(racks, start=first_rack):
+            may[number, place] = problem.feed(station, key).refusal is None
     for number, battery in enumerate(problem.batteries.values()):
         place = _start(problem, battery)
-        if place:
+        if place and not battery.is_spare:
             may[:, place, 0] = False
+        if place:
             may[number, place, 0] = True
     for pin in problem.scenario.pins:
         _keep_pin(problem, points, pin, may)
@@ -313,6 +351,8 @@ def _keep_pin(problem: Problem, points: IntArray, pin: Pin, may: BoolArray) -> N
     own = keys.index(pin.battery) if pin.battery else slice(None)
     if pin.kind == AWAY:
         may[own, place, first:last] = False
+        if pin.place in _racks(problem):
+            may[own, _number(problem, pin.place, is_spare=True), first:last] = False
         return
     could = may[own, place, first:last].copy()
     may[own, :, first:last] = False
@@ -321,10 +361,21 @@ def _keep_pin(problem: Problem, points: IntArray, pin: Pin, may: BoolArray) -> N
 
 
 def _start(problem: Problem, battery: BatteryPlan) -> int:
-    return 0 if battery.is_on_hold else _number(problem, battery.start_place)
+    if battery.is_on_hold:
+        return 0
+    return _number(problem, battery.start_place, is_spare=battery.is_spare)
 
 
-def _number(problem: Problem, place: str) -> int:
+def _racks(problem: Problem) -> list[str]:
+    """Stations at which spares may wait."""
+    return [key for key, one in problem.stations.items() if one.spares]
+
+
+def _number(problem: Problem, place: str, *, is_spare: bool = False) -> int:
+    if is_spare and place in problem.stations:
+        racks = _racks(problem)
+        first = 1 + len(problem.stations) + len(problem.bays)
+        return first + racks.index(place) if place in racks else 0
     if place in problem.stations:
         return 1 + list(problem.stations).index(place)
     if place in problem.bays:
@@ -347,8 +398,9 @@ def places_of(table: Timetable, legs: Sequence[Leg]) -> IntArray:
         row = at[number_of[leg.battery]]
         first = int(np.searchsorted(table.points, leg.start_min, side="left"))
         last = int(np.searchsorted(table.points, leg.end_min, side="left"))
-        if leg.kind in (SERVE, CHARGE):
-            row[first:last] = _number(table.problem, leg.place)
+        if leg.kind in (SERVE, CHARGE) or leg.station:
+            is_spare = leg.kind == WAIT
+            row[first:last] = _number(table.problem, leg.place, is_spare=is_spare)
     for number in range(len(table.batteries)):
         _mark_ways(table, at[number])
     return at
@@ -370,7 +422,7 @@ def keeping(table: Timetable, at: IntArray, until_min: int) -> Timetable:
             may[battery, :, i] = False
         for i in range(last):
             place = max(int(row[i]), 0)
-            if place:
+            if 0 < place < table.first_rack:
                 may[:, place, i] = False
             may[battery, place, i] = True
     return replace(table, may=may)
@@ -378,17 +430,17 @@ def keeping(table: Timetable, at: IntArray, until_min: int) -> Timetable:
 
 def _mark_ways(table: Timetable, row: IntArray) -> None:
     """Mark the intervals in which a battery is not in the yard though not placed."""
-    stations = len(table.stations)
     for i in range(1, table.count):
-        before, now = row[i - 1], row[i]
-        if 1 <= before <= stations and now == 0:
-            back = int(table.back_at[before - 1, i])
+        before, now = table.station_of(int(row[i - 1])), row[i]
+        if before >= 0 and now == 0:
+            back = int(table.back_at[before, i])
             row[i : max(back, i)] = np.where(
                 row[i : max(back, i)] == 0, ON_THE_WAY, row[i : max(back, i)]
             )
     for i in range(table.count - 1, 0, -1):
-        if 1 <= row[i] <= stations and row[i - 1] == 0:
-            out = int(table.out_from[row[i] - 1, i])
+        station = table.station_of(int(row[i]))
+        if station >= 0 and row[i - 1] == 0:
+            out = int(table.out_from[station, i])
             row[out:i] = np.where(row[out:i] == 0, ON_THE_WAY, row[out:i])
 
 
@@ -406,7 +458,6 @@ def legs_of(table: Timetable, at: IntArray) -> tuple[Leg, ...]:
         If no crew is left for one of the walks.
     """
     problem, points = table.problem, table.points
-    stations = len(table.stations)
     stays: dict[int, list[tuple[int, int, int]]] = {}
     for number, row in enumerate(at):
         changes = [0, *(np.flatnonzero(np.diff(row)) + 1).tolist(), table.count]
@@ -417,10 +468,9 @@ def legs_of(table: Timetable, at: IntArray) -> tuple[Leg, ...]:
         ]
     stops = sorted(
         {
-            (minute, place)
+            (minute, station)
             for life in stays.values()
-            for place, start, end in life
-            if place <= stations
+            for station, start, end in _visits(table, life)
             for minute in (start, end)
             if 0 < minute < problem.span_min
         }
@@ -434,6 +484,21 @@ def legs_of(table: Timetable, at: IntArray) -> tuple[Leg, ...]:
     return tuple(legs)
 
 
+def _visits(
+    table: Timetable, life: Sequence[tuple[int, int, int]]
+) -> list[tuple[int, int, int]]:
+    """Stations a battery is at and from when to when, in use or as a spare."""
+    found: list[tuple[int, int, int]] = []
+    for place, start, end in life:
+        station = table.station_of(place)
+        if station < 0:
+            continue
+        if found and found[-1][0] == station and found[-1][2] == start:
+            start = found.pop()[1]
+        found.append((station, start, end))
+    return found
+
+
 def _manned(
     table: Timetable, stops: Sequence[tuple[int, int]]
 ) -> dict[tuple[int, int], tuple[str, int]]:
@@ -442,10 +507,10 @@ def _manned(
     free_at: dict[str, int] = {crew.name: 0 for crew in duties}
     given = {}
     by_leaving = sorted(
-        stops, key=lambda stop: (stop[0] - table.walk_min[stop[1] - 1], stop)
+        stops, key=lambda stop: (stop[0] - table.walk_min[stop[1]], stop)
     )
-    for number, (minute, place) in enumerate(by_leaving, start=1):
-        walk = int(table.walk_min[place - 1])
+    for number, (minute, station) in enumerate(by_leaving, start=1):
+        walk = int(table.walk_min[station])
         able = [
             crew
             for crew in duties
@@ -457,7 +522,7 @@ def _manned(
             raise NoCrewLeft(f"at minute {minute}")
         crew = min(able, key=lambda crew: (crew.end_min, crew.name))
         free_at[crew.name] = minute + walk
-        given[minute, place] = (crew.name, number)
+        given[minute, station] = (crew.name, number)
     return given
 
 
@@ -467,27 +532,31 @@ def _life(
     life: Sequence[tuple[int, int, int]],
     rounds: dict[tuple[int, int], tuple[str, int]],
 ) -> list[Leg]:
-    stations, span = len(table.stations), table.problem.span_min
+    first_bay, span = 1 + len(table.stations), table.problem.span_min
+    visits = _visits(table, life)
+    came = {(station, start) for station, start, _ in visits}
+    leaves = {(station, end) for station, _, end in visits}
     legs: list[Leg] = []
     now = 0
     for place, start, end in life:
-        if place <= stations:
-            walk = int(table.walk_min[place - 1])
-            if start > 0:
-                crew, number = rounds[start, place]
-                legs += _wait(key, now, start - walk)
-                legs.append(_carried(key, start - walk, start, crew, number))
-            legs.append(_leg(SERVE, key, table.stations[place - 1], start, end))
-            now = end
-            if end < span:
-                crew, number = rounds[end, place]
-                now = min(end + walk, span)
-                legs.append(_carried(key, end, now, crew, number))
-        else:
+        station = table.station_of(place)
+        if station < 0:
             legs += _wait(key, now, start)
-            bay = table.bays[place - 1 - stations]
-            legs.append(_leg(CHARGE, key, bay, start, end))
+            legs.append(_leg(CHARGE, key, table.bays[place - first_bay], start, end))
             now = end
+            continue
+        walk = int(table.walk_min[station])
+        if start > 0 and (station, start) in came:
+            crew, number = rounds[start, station]
+            legs += _wait(key, now, start - walk)
+            legs.append(_carried(key, start - walk, start, crew, number))
+        kind = SERVE if place < first_bay else WAIT
+        legs.append(_leg(kind, key, table.stations[station], start, end))
+        now = end
+        if end < span and (station, end) in leaves:
+            crew, number = rounds[end, station]
+            now = min(end + walk, span)
+            legs.append(_carried(key, end, now, crew, number))
     return legs + _wait(key, now, span)
 
 

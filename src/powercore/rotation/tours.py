@@ -26,7 +26,7 @@ from powercore.values import FloatArray
 
 _TINY = 1e-9
 #: Reasons of a node in the backward walk.
-_NONE, _STAY, _OUT, _BACK, _ON, _OFF, _START = 0, 1, 2, 3, 4, 5, 6
+_NONE, _STAY, _OUT, _BACK, _ON, _OFF, _START, _SWAP = 0, 1, 2, 3, 4, 5, 6, 7
 _NEVER, _DEAD = -1e18, -1e17
 #: A source with less than this has a store. [Wh]
 _STORE = 1e11
@@ -39,7 +39,8 @@ class Arrays(NamedTuple):
     need_wh: FloatArray
     worth: FloatArray
     reserve_price: FloatArray
-    #: Of a stop, a bay change and a full battery at the end. shape (3,)
+    #: Of a stop, of putting a battery on a bay or a rack or taking it off, and of a
+    #: full battery at the end. shape (3,)
     prices: FloatArray
     holds_wh: FloatArray
     floor: FloatArray
@@ -58,6 +59,9 @@ class Arrays(NamedTuple):
     crews: IntArray
     out_from: IntArray
     back_at: IntArray
+    rack_at: IntArray
+    rack_room: IntArray
+    swaps: BoolArray
     may: BoolArray
     start_at: IntArray
     start_soc: FloatArray
@@ -67,7 +71,7 @@ class State(NamedTuple):
     """
     A whole table under way: every battery's tour, and what they leave for others.
 
-    Shapes: B batteries, P intervals, S stations, Y bays, Q sources.
+    Shapes: B batteries, P intervals, S stations, Y bays, R racks, Q sources.
     """
 
     #: Where batteries are, (B, P), and with what, (B, P + 1).
@@ -82,6 +86,8 @@ class State(NamedTuple):
     #: 0 where nobody is, infinite where somebody is. (S, P) and (Y, P)
     rent_s: FloatArray
     rent_y: FloatArray
+    #: How many wait as spares. (R, P)
+    racked: IntArray
     #: What is left of each source. (Q, P) and (Q,)
     power_w: FloatArray
     store_wh: FloatArray
@@ -109,6 +115,15 @@ _F = TypeVar("_F", bound=Callable[..., Any])
 def compiled(function: _F) -> _F:
     """Compile a function, once for all processes."""
     return cast(_F, numba.njit(cache=True)(function))
+
+
+@compiled
+def station_of(p: int, t: Arrays) -> int:
+    """The station at which a battery in a place is, in use or not; -1: none."""
+    stations, first_rack = t.need_wh.shape[0], 1 + t.need_wh.shape[0] + t.bulk.shape[0]
+    if 0 < p <= stations:
+        return p - 1
+    return t.rack_at[p - first_rack] if p >= first_rack else -1
 
 
 @compiled
@@ -261,7 +276,7 @@ def best_tour(
     t: Arrays,
     factor: FloatArray,
     fees: Fees,
-    left: tuple[FloatArray, FloatArray],
+    left: tuple[FloatArray, FloatArray, IntArray],
     is_bound: bool,
     room: Room,
 ) -> tuple[IntArray, float]:
@@ -278,8 +293,9 @@ def best_tour(
         For being at a station and on a bay, shapes (S, P) and (Y, P); for coming to
         a station and leaving it, shape (S, P + 1) each; for a watt and a watt-hour
         of each source, shapes (Q, P) and (Q,). Infinite: not allowed.
-    left : tuple of float arrays
-        What others leave of each source: watts, shape (Q, P), and Wh, shape (Q,).
+    left : tuple of arrays
+        What others leave of each source: watts, shape (Q, P), and Wh, shape (Q,);
+        and how many of them wait as spares, shape (R, P).
     is_bound : bool
         Whether the value must not be too low: lives that share a bucket are then
         joined to one that is as good as each. The tour means nothing then.
@@ -301,7 +317,8 @@ def best_tour(
     watched, out_from, back_at = t.watched, t.out_from, t.back_at
     may, start_at, start_soc = t.may, t.start_at, t.start_soc
     rent_s, rent_y, come, go, watt_fee, wh_fee = fees
-    power_w, store_wh = left
+    power_w, store_wh, racked = left
+    rack_at, rack_room, swaps = t.rack_at, t.rack_room, t.swaps
     # "a": at a point, in a place since before; "o": in it during the next interval.
     a_val, a_soc, a_took, a_why, a_from = room[0], room[1], room[2], room[3], room[4]
     o_val, o_soc, o_took, o_why, o_from = room[5], room[6], room[7], room[8], room[9]
@@ -310,7 +327,11 @@ def best_tour(
     bay_price, left_price = prices[1], prices[2]
     count = points.size - 1
     stations, bays = need_wh.shape[0], t.bulk.shape[0]
-    places = 1 + stations + bays
+    first_rack = 1 + stations + bays
+    places = first_rack + rack_at.size
+    rack_of = np.full(stations, -1)
+    for r in range(rack_at.size):
+        rack_of[rack_at[r]] = r
     a_val[:] = _NEVER
     has[:] = False
     first = start_at[b]
@@ -324,7 +345,7 @@ def best_tour(
         hours = (points[i + 1] - points[i]) / 60.0
         # Off the bays first: the yard is complete before anybody goes on.
         if watched[i] and i > 0:
-            for p in range(1 + stations, places):
+            for p in range(1 + stations, first_rack):
                 if not has[i, p]:
                     continue
                 has[i, 0] = True
@@ -344,18 +365,26 @@ def best_tour(
             _prune(a_val[i, 0])
         for p in range(places):
             s, y = p - 1, p - 1 - stations
+            is_bay, is_rack = stations < p < first_rack, p >= first_rack
             here = may[b, p, i]
-            if 0 < p <= stations:
-                here = here and rent_s[s, i] < np.inf
-                if has[i, p]:
-                    _prune(a_val[i, p])
-                    back = back_at[s, i]
-                    price = go[s, i]
-                    can_go = i > 0 and 0 <= back <= count and price < np.inf
-                    if can_go and np.all(may[b, 0, i:back]):
-                        _leave(i, p, back, price, is_bound, room)
-            elif p > stations:
+            other = -1
+            if is_rack:
+                s = rack_at[p - first_rack]
+                here = here and racked[p - first_rack, i] < rack_room[p - first_rack]
+                other = 1 + s
+            elif is_bay:
                 here = here and rent_y[y, i] < np.inf
+            elif p > 0:
+                here = here and rent_s[s, i] < np.inf
+                if rack_of[s] >= 0:
+                    other = first_rack + rack_of[s]
+            if p > 0 and not is_bay and has[i, p]:
+                _prune(a_val[i, p])
+                back = back_at[s, i]
+                price = go[s, i] + (bay_price if is_rack else 0.0)
+                can_go = i > 0 and 0 <= back <= count and price < np.inf
+                if can_go and np.all(may[b, 0, i:back]):
+                    _leave(i, p, back, price, is_bound, room)
             if not here:
                 continue
             # Who is in this place during the interval: who stays, who comes.
@@ -373,11 +402,12 @@ def best_tour(
             if i == 0:
                 if first == 0 and p > 0:
                     origin = 0
-                    why = _OUT if p <= stations else _ON
-            elif 0 < p <= stations:
+                    why = _ON if is_bay else _OUT
+            elif p > 0 and not is_bay:
                 if np.all(may[b, 0, max(out_from[s, i], 0) : i]):
                     origin, cost = out_from[s, i], come[s, i]
-            elif p > stations and watched[i]:
+                    cost += bay_price if is_rack else 0.0
+            elif is_bay and watched[i]:
                 origin, cost, why = i, bay_price, _ON
             if origin >= 0 and cost < np.inf and has[origin, 0]:
                 for k in range(buckets):
@@ -393,6 +423,22 @@ def best_tour(
                         o_took[p, k] = a_took[origin, 0, k]
                         o_why[i, p, k] = why
                         o_from[i, p, k] = origin * buckets + k
+            # Operators swap a spare in or out.
+            if other >= 0 and has[i, other] and swaps[rack_of[s], i]:
+                cost = bay_price if i > 0 else 0.0
+                for k in range(buckets):
+                    value = a_val[i, other, k] - cost
+                    if value > _DEAD and is_bound and o_val[p, k] > _DEAD:
+                        o_val[p, k] = max(o_val[p, k], value)
+                        o_soc[p, k] = max(o_soc[p, k], a_soc[i, other, k])
+                        o_took[p, k] = min(o_took[p, k], a_took[i, other, k])
+                    elif value > o_val[p, k]:
+                        alive = True
+                        o_val[p, k] = value
+                        o_soc[p, k] = a_soc[i, other, k]
+                        o_took[p, k] = a_took[i, other, k]
+                        o_why[i, p, k] = _SWAP
+                        o_from[i, p, k] = other * buckets + k
             if not alive:
                 continue
             # Through the interval.
@@ -408,9 +454,9 @@ def best_tour(
                     )
                     gain = share * worth[s, i] - below * reserve_price[s]
                     value += factor[s, i] * gain - rent_s[s, i]
-                elif p > stations:
+                elif is_bay:
                     value -= rent_y[y, i]
-                if p > stations and is_on[y, i]:
+                if is_bay and is_on[y, i]:
                     q = source_of[y]
                     after, asked_w, given = charge_on(
                         soc,
@@ -481,6 +527,8 @@ def best_tour(
             i, p, k = j, 0, origin % buckets
         elif why == _ON:
             p, k = 0, origin % buckets
+        elif why == _SWAP:
+            p, k = origin // buckets, origin % buckets
     return at, best
 
 
@@ -503,6 +551,7 @@ def walk_through(
     points, need_wh = t.points, t.need_wh
     holds_wh, floor, reserve = t.holds_wh, t.floor, t.reserve
     stations = need_wh.shape[0]
+    first_rack = 1 + stations + t.bulk.shape[0]
     soc[0] = t.start_soc[b]
     for i in range(at.size):
         share[i], below[i], watts[i] = 0.0, 0.0, 0.0
@@ -513,7 +562,7 @@ def walk_through(
             after, share[i], below[i] = serve(
                 now, need_wh[s, i], holds_wh[s, b], floor[s, b], reserve[s, b]
             )
-        elif p > stations:
+        elif stations < p < first_rack:
             y = p - 1 - stations
             if t.is_on[y, i]:
                 q = t.source_of[y]
@@ -548,6 +597,7 @@ def laid(at: IntArray, t: Arrays) -> State:
         np.zeros((batteries, sources)),
         np.zeros((stations, count)),
         np.zeros((bays, count)),
+        np.zeros((t.rack_at.size, count), dtype=np.int64),
         power_w,
         t.store_wh.copy(),
         np.zeros((stations, count + 1), dtype=np.int64),
@@ -583,11 +633,14 @@ def lay(b: int, sign: int, t: Arrays, state: State) -> bool:
     """
     points, walk, used, stops = t.points, t.walk_min, state.used, state.stops
     at, stations, fits = state.at[b], t.need_wh.shape[0], True
+    first_rack = 1 + stations + t.bulk.shape[0]
     rent = np.inf if sign > 0 else 0.0
     for i in range(at.size):
         p = at[i]
         if 0 < p <= stations:
             state.rent_s[p - 1, i] = rent
+        elif p >= first_rack:
+            state.racked[p - first_rack, i] += sign
         elif p > stations:
             y = p - 1 - stations
             state.rent_y[y, i] = rent
@@ -597,10 +650,12 @@ def lay(b: int, sign: int, t: Arrays, state: State) -> bool:
     for i in range(1, at.size):
         if at[i] == at[i - 1]:
             continue
-        for p in (at[i - 1], at[i]):
-            if not 0 < p <= stations:
+        before, now = station_of(at[i - 1], t), station_of(at[i], t)
+        if before == now:
+            continue
+        for s in (before, now):
+            if s < 0:
                 continue
-            s = p - 1
             if sign > 0:
                 if stops[s, i] == 0:
                     if not crew_is_free(points[i], walk[s], used, t.crews):
@@ -633,8 +688,9 @@ def value_of(state: State, t: Arrays) -> float:
             if 0 < p <= stations:
                 total += share[b, i] * worth[p - 1, i]
                 total -= below[b, i] * reserve_price[p - 1]
-            if i > 0 and p != at[b, i - 1]:
-                total -= prices[1] * ((p > stations) + (at[b, i - 1] > stations))
+            q = at[b, i - 1] if i > 0 else p
+            if p != q:
+                total -= prices[1] * ((p > stations) + (q > stations))
         total += prices[2] * state.soc[b, at.shape[1]]
     for s in range(stations):
         for i in range(1, stops.shape[1]):
@@ -710,6 +766,124 @@ def _interests(interest: FloatArray, count: int) -> None:
 
 
 @compiled
+def _joined(
+    row: IntArray, s: int, i: int, since: int, may_begin: bool, t: Arrays, state: State
+) -> int:
+    """A stop before a point that a battery in the yard since another could join."""
+    while since > 0 and row[since - 1] == 0:
+        since -= 1
+    found, seen = -1, 0
+    for j in range(i):
+        joins = state.stops[s, j] > 0 and t.out_from[s, j] >= since
+        if joins or (j == 0 and since == 0 and may_begin):
+            seen += 1
+            if np.random.randint(seen) == 0:
+                found = j
+    return found
+
+
+@compiled
+def _stocked(t: Arrays, state: State) -> tuple[IntArray, IntArray]:
+    """
+    Do without one stop of a walk at a station that has a rack.
+
+    What that walk brings comes with an earlier one, or is there from the start, and
+    waits; or a battery that stands idle does so in its stead. What the walk takes
+    away waits for a later one. Chosen at random.
+
+    Returns
+    -------
+    picked : int array
+        The batteries whose tours change; empty where there is no such stop.
+    rows : int array, shape (picked, P)
+        Their new tours, which may still find no room or no crew.
+    """
+    at, stops, count = state.at, state.stops, state.at.shape[1]
+    none = np.zeros(0, dtype=np.int64), np.zeros((0, count), dtype=np.int64)
+    r = np.random.randint(t.rack_at.size)
+    s, place = t.rack_at[r], t.may.shape[1] - t.rack_at.size + r
+    new, old, i, first = -1, -1, 0, np.random.randint(count)
+    for n in range(count):
+        i = (first + n) % count
+        if i == 0 or stops[s, i] == 0 or not t.swaps[r, i]:
+            continue
+        new, old = -1, -1
+        for b in range(at.shape[0]):
+            before, now = station_of(at[b, i - 1], t), station_of(at[b, i], t)
+            if at[b, i] == s + 1 and before != s:
+                new = b
+            if at[b, i - 1] == s + 1 and now != s:
+                old = b
+        if new >= 0:
+            break
+    if new < 0:
+        return none
+    leaves = i
+    while leaves < count and at[new, leaves] == s + 1:
+        leaves += 1
+    stays = leaves < count and station_of(at[new, leaves], t) == s
+    back = leaves if leaves == count else t.back_at[s, leaves]
+    comes = new
+    if np.random.random() < 0.5 and not stays:
+        # An idle battery instead, if there is one.
+        start = np.random.randint(at.shape[0])
+        for n in range(at.shape[0]):
+            b = (start + n) % at.shape[0]
+            if np.all(at[b, i - 1 : back] == 0) and t.may[b, s + 1, i]:
+                comes = b
+                break
+    rows = np.zeros((3, count), dtype=np.int64)
+    picked = np.array([comes, new, old])
+    rows[0], rows[1] = at[comes], at[new]
+    out = t.out_from[s, i]
+    since = out if comes == new else i - 1
+    come = _joined(rows[0], s, i, since, t.start_at[comes] == 0, t, state)
+    if come < 0:
+        return none
+    rows[0, min(come, since) : i] = 0
+    if come > 0:
+        rows[0, t.out_from[s, come] : come] = -1
+    rows[0, come:i] = place
+    if comes != new:
+        rows[0, i:back] = at[new, i:back]
+        rows[1, out:back] = 0
+    size = 1 if comes == new else 2
+    if old >= 0:
+        until = t.back_at[s, i]
+        while until < count and at[old, until] == 0:
+            until += 1
+        go, seen = -1, 0
+        for j in range(i + 1, count + 1):
+            joins = j < count and stops[s, j] > 0 and 0 <= t.back_at[s, j] <= until
+            if joins or (j == count and until == count):
+                seen += 1
+                if np.random.randint(seen) == 0:
+                    go = j
+        if go < 0:
+            return none
+        picked[size], rows[size] = old, at[old]
+        rows[size, i:until] = 0
+        rows[size, i:go] = place
+        if go < count:
+            rows[size, go : t.back_at[s, go]] = -1
+        size += 1
+    for n in range(size):
+        for j in range(count):
+            if not t.may[picked[n], max(rows[n, j], 0), j]:
+                return none
+    return picked[:size], rows[:size]
+
+
+@compiled
+def _has_room(t: Arrays, state: State) -> bool:
+    """Whether no rack holds more spares than it can."""
+    for r in range(t.rack_room.size):
+        if np.max(state.racked[r]) > t.rack_room[r]:
+            return False
+    return True
+
+
+@compiled
 def search(
     t: Arrays,
     at: IntArray,
@@ -748,20 +922,26 @@ def search(
     """
     np.random.seed(seed)
     batteries, count = at.shape
-    stations, bays, sources = t.need_wh.shape[0], t.bulk.shape[0], t.most_w.size
+    stations, sources = t.need_wh.shape[0], t.most_w.size
     state = laid(at, t)
     value = value_of(state, t)
     best_at, best_value = state.at.copy(), value
     start_heat = heat * t.worth.sum()
     no_watt_fee, no_wh_fee = np.zeros((sources, count)), np.zeros(sources)
     plain, interest = np.ones((stations, count)), np.ones((stations, count))
-    room = workspace(count, 1 + stations + bays, buckets)
-    has_rents = rents[0].sum() > 0.0
+    room = workspace(count, t.may.shape[1], buckets)
+    has_rents, none = rents[0].sum() > 0.0, np.zeros((0, count), dtype=np.int64)
     for number in range(rounds):
         limit = start_heat * (1.0 - number / rounds) ** 3
         size = min(batteries, 1 + np.random.randint(most))
-        picked = _chosen(size, t, state)
-        np.random.shuffle(picked)
+        picked: IntArray = np.zeros(0, dtype=np.int64)
+        rows = none
+        if t.rack_at.size > 0 and np.random.random() < 0.3:
+            picked, rows = _stocked(t, state)
+            limit = min(limit, t.prices[0])
+        if picked.size == 0:
+            picked = _chosen(size, t, state)
+            np.random.shuffle(picked)
         kept = (
             state.at[picked],
             state.soc[picked],
@@ -773,7 +953,9 @@ def search(
         for b in picked:
             lay(b, -1, t, state)
         fits = True
-        for n in range(picked.size):
+        for n in range(rows.shape[0]):
+            fits = put(picked[n], rows[n], t, state) and fits
+        for n in range(rows.shape[0], picked.size):
             b = picked[n]
             price = stop_prices(t, state)
             factor = plain
@@ -781,6 +963,10 @@ def search(
             if n < picked.size - 1:
                 _interests(interest, count)
                 factor = interest
+                if t.rack_at.size > 0 and np.random.random() < 0.5:
+                    # As if nobody came anyway: a spare saves a walk only when what
+                    # it relieves does without that walk as well.
+                    price = np.maximum(price, t.prices[0])
                 if has_rents and np.random.random() < 0.7:
                     weight = 1.2 * np.random.random()
                     for s in range(stations):
@@ -793,12 +979,13 @@ def search(
                 t,
                 factor,
                 (asked_s, asked_y, price, price, no_watt_fee, no_wh_fee),
-                (state.power_w, state.store_wh),
+                (state.power_w, state.store_wh, state.racked),
                 False,
                 room,
             )
             fits = put(b, tour, t, state) and fits and earned > _DEAD
         new = value_of(state, t)
+        fits = fits and _has_room(t, state)
         if fits and new >= value - limit * np.random.random():
             value = new
             if value > best_value + 1e-9:

@@ -114,7 +114,7 @@ def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
     broken = list(_malformed(problem, legs))
     if broken:
         return Report(broken=tuple(broken), outcome=Outcome())
-    for check in (_batteries, _places, _carrying, _bays, _pins):
+    for check in (_batteries, _places, _spares, _carrying, _bays, _pins):
         broken += check(problem, legs)
     replay = _Replay(problem, legs)
     outcome = replay.run()
@@ -129,7 +129,7 @@ def _malformed(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
     places = {
         SERVE: set(problem.stations),
         CHARGE: set(problem.bays),
-        WAIT: {YARD},
+        WAIT: {YARD, *problem.stations},
         CARRIED: {""},
     }
     for leg in legs:
@@ -173,7 +173,9 @@ def _batteries(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
                     "battery_lost",
                     f"{battery.tag} is nowhere {before.end_min}–{after.start_min}",
                 )
-            if _needs_carrying(before, after):
+            if CARRIED not in (before.kind, after.kind) and (
+                before.station != after.station
+            ):
                 yield Broken(
                     "moved_without_carrying",
                     f"{battery.tag} from {before.place} to {after.place}",
@@ -188,12 +190,6 @@ def _batteries(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
             yield Broken(
                 "battery_forgotten", f"{problem.batteries[key].tag} has no leg"
             )
-
-
-def _needs_carrying(before: Leg, after: Leg) -> bool:
-    if CARRIED in (before.kind, after.kind):
-        return False
-    return before.place != after.place and SERVE in (before.kind, after.kind)
 
 
 def _places(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
@@ -213,6 +209,23 @@ def _places(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
         for before, after in pairwise(held):
             if after.start_min < before.end_min:
                 yield Broken("place_holds_two", _words(problem, after))
+
+
+def _spares(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    """More spares at a station than there is room for; swaps that nobody is for."""
+    waiting = [leg for leg in legs if leg.kind == WAIT and leg.station]
+    for station, there in _by(waiting, "place").items():
+        for leg in there:
+            count = sum(one.start_min <= leg.start_min < one.end_min for one in there)
+            if count > problem.stations[station].spares:
+                yield Broken("too_many_spares", _words(problem, leg))
+    for life in _by(legs, "battery").values():
+        for before, after in pairwise(life):
+            is_swap = before.station == after.station != "" and (
+                before.kind != after.kind
+            )
+            if is_swap and not problem.may_swap(after.station, after.start_min):
+                yield Broken("nobody_to_swap", _words(problem, after))
 
 
 def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
@@ -284,11 +297,11 @@ def _walk_of(problem: Problem, carried: Leg, life: Sequence[Leg]) -> _Walk | Non
     """The walk of a carried leg; None where it leads from or to no station."""
     at = life.index(carried)
     ends = [life[i] for i in (at - 1, at + 1) if 0 <= i < len(life)]
-    stations = [leg.place for leg in ends if leg.kind == SERVE]
+    stations = [leg.station for leg in ends if leg.station]
     if len(stations) != 1:
         return None
     walk_min = problem.stations[stations[0]].walk_min
-    is_out = at + 1 < len(life) and life[at + 1].kind == SERVE
+    is_out = at + 1 < len(life) and life[at + 1].station != ""
     start, end = carried.start_min, carried.end_min
     if is_out:
         return _Walk(stations[0], True, start, end + walk_min)
@@ -353,7 +366,9 @@ def broken_pin(problem: Problem, legs: Sequence[Leg], pin: Pin) -> tuple[Broken,
     if pin.kind == AWAY:
         return tuple(Broken("pinned_away", _words(problem, leg)) for leg in there)
     away = end - start
-    away -= sum(min(x.end_min, end) - max(x.start_min, start) for x in there)
+    away -= sum(
+        min(x.end_min, end) - max(x.start_min, start) for x in there if x.kind != WAIT
+    )
     if away <= 0:
         return ()
     tag = problem.batteries[pin.battery].tag
