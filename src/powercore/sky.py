@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
-from functools import cached_property
+from functools import cached_property, lru_cache
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -211,6 +211,30 @@ def sunshine(scenario: Scenario, sky: str, view: SkyView | None = None) -> Sunsh
         stations={one.key: offered(one.arrays) for one in scenario.stations},
         sources={one.key: offered(one.arrays) for one in scenario.sources},
     )
+
+
+@lru_cache(maxsize=64)
+def station_w(
+    site: Site,
+    zone: str,
+    starts_at: str,
+    span_min: int,
+    forecast: tuple[SkyHour, ...],
+    arrays: tuple[Array, ...],
+    sky: str,
+) -> FloatArray:
+    """
+    What some arrays give on a scenario's grid; kept, since plans ask again and again.
+
+    Returns
+    -------
+    float array, shape (grid.count,)
+        Power. [W]
+    """
+    grid = TimeGrid.covering(span_min)
+    found = SkyView(site, zone, starts_at, grid, forecast).offered_w(arrays, sky)
+    found.flags.writeable = False
+    return found
 
 
 def every_sky(

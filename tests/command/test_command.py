@@ -161,5 +161,5 @@ def test_the_core_s_command_line_plans_and_verifies_without_a_server(tmp_path):
     bad = run("-m", "powercore", "verify", scenario, str(legs))
 
     assert (good.returncode, good.stdout.startswith("valid;")) == (0, True)
-    assert (bad.returncode, "unknown_place" in bad.stdout) == (1, True)
+    assert (bad.returncode, "too_many_spares" in bad.stdout) == (1, True)
     assert run("-m", "powercore", "verify", scenario, "/no/such").returncode == 2

@@ -70,7 +70,7 @@ def test_a_swap_with_a_spare_is_on_the_board_on_paper_and_in_the_calendar(
     page = reverse("plan:rotation_detail", args=[event.pk, with_spare.number])
     assert "operators swap, nobody walks" in boss.get(page).content.decode()
     for name, said in (
-        ("round_sheet", "operators swap"),
+        ("round_sheet", "stays there"),
         ("slips", "Swap for yourselves at"),
     ):
         paper = boss.get(reverse(f"plan:{name}", args=[event.pk, with_spare.number]))

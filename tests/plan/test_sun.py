@@ -298,10 +298,24 @@ def test_a_scenario_file_makes_the_same_event_again(sunny, esker, marin):
     )
     source = sunny.sources.get()
     services.change_source(source, max_w=400, other_w=50, quiet_from=None)
+    battery = sunny.batteries.first()
+    for kind, who in (("stays", battery), ("no_walk", None)):
+        sunny.pins.create(
+            kind=kind,
+            battery=who,
+            place=esker.pk,
+            starts_at=sunny.moment_of(60),
+            ends_at=sunny.moment_of(120),
+        )
     content = export_scenario(sunny)
     again = import_scenario(content, by=marin)
     first, second = ledger_page(sunny, "forecast"), ledger_page(again, "forecast")
 
+    own = again.stations.get(name="Esker")
+    assert {
+        (pin.kind, pin.battery, pin.place, again.minute_of(pin.ends_at))
+        for pin in again.pins.all()
+    } == {("stays", battery, own.pk, 120), ("no_walk", None, own.pk, 120)}
     for a, b in zip(first.lines, second.lines, strict=True):
         assert a.station.name == b.station.name
         assert b.budget.need_wh == pytest.approx(a.budget.need_wh, rel=1e-9)

@@ -9,14 +9,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from powercore.arrays import Array, Site
 from powercore.futures import Runs, likely
 from powercore.loads import Load
 from powercore.replay import replay
 from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.verify import verify
-from powercore.scenario import BayPlan
+from powercore.scenario import CLEAR, NO_SUN, BayPlan
 from powercore.simulate import simulate
+from powercore.sky import every_sky
 from powercore.sources import SourcePlan, Supply
 from powercore.values import Window
 from tests.builders import make_battery, make_scenario, make_station, open_all, steady
@@ -167,10 +169,14 @@ def test_simulation_equals_the_reference(event, station_w, source_w):
             )
 
 
-@settings(max_examples=20)
-@given(event=events())
-def test_without_sun_it_agrees_with_the_verifier(event):
-    """The planned future has the verifier's minutes off the air and in reserve."""
+@settings(max_examples=30)
+@given(
+    event=events(),
+    sky=st.sampled_from([NO_SUN, CLEAR]),
+    watts=st.sampled_from([20.0, 60.0, 200.0]),
+)
+def test_the_planned_future_has_the_verifier_s_minutes(event, sky, watts):
+    """Off the air and in reserve, with the sun and the supplies that plans count on."""
     plain = dataclasses.replace(
         unshed(event),
         sources=tuple(
@@ -178,23 +184,22 @@ def test_without_sun_it_agrees_with_the_verifier(event):
             for source in event.sources
         ),
     )
-    plain = dataclasses.replace(
+    panel = Array(vmp_v=18, imp_a=watts / 18, voc_v=22.3, isc_a=1.1 * watts / 18)
+    sunny = dataclasses.replace(
         plain,
+        site=Site(latitude=46.1, longitude=-95.4),
+        first_tier_sky=sky,
+        other_sky=sky,
         stations=tuple(
-            dataclasses.replace(
-                one,
-                supplies=tuple(
-                    dataclasses.replace(supply, charges=False)
-                    for supply in one.supplies
-                ),
-            )
+            dataclasses.replace(one, arrays=(panel,), rest_min=0)
             for one in plain.stations
         ),
     )
-    problem = Problem(plain)
+    problem = Problem(sunny)
     legs = construct(problem, STYLES[:1])
     outcome = verify(problem, legs).outcome
-    runs = simulate(problem, legs, likely(problem, sun_of(problem, 0), count=0))
+    skies = {sky: every_sky(sunny)[sky]}
+    runs = simulate(problem, legs, likely(problem, skies, count=0))
 
     assert runs.off_air_min[0].sum() == pytest.approx(
         outcome.total_min("off_air"), abs=1e-3

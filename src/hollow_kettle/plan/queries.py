@@ -16,7 +16,7 @@ from powercore.rotation.problem import Leg as CoreLeg
 
 from . import bridge
 from .cache import problem_of_snapshot
-from .models import Event, Leg, Rotation, Search, Station
+from .models import SKY_CHOICES, Event, Leg, Rotation, Search, Station
 
 
 def current_rotation(event: Event) -> Rotation | None:
@@ -227,6 +227,17 @@ def _slack(
     if watts <= 0:
         return None
     return left_wh / watts * 60 - event.lateness_min
+
+
+def suns_of(rotation: Rotation) -> list[tuple[str, str]]:
+    """Stations whose panels a rotation counts on, and under which sky."""
+    problem = problem_of_snapshot(rotation.snapshot)
+    skies = dict(SKY_CHOICES)
+    return [
+        (problem.stations[key].name, skies[problem.sky_of(key)])
+        for key, watts in problem.sun_w.items()
+        if watts.any()
+    ]
 
 
 def tags_of(event: Event) -> dict[UUID, str]:

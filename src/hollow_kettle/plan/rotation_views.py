@@ -59,6 +59,7 @@ def _board_page(
             "now": now,
             "moves": coming[:5],
             "later": len(coming) - 5,
+            "suns": queries.suns_of(found),
             "every_move": every,
             "others": event.rotations.exclude(pk=found.pk)[:6],
             **search_context(queries.search_of(event)),

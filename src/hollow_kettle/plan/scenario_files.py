@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, time, timedelta
 from pathlib import Path
 from typing import Any
+from uuid import UUID
 
 from django.core.exceptions import ValidationError
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -32,6 +33,7 @@ from .models import (
     Event,
     OperatingPattern,
     PanelArray,
+    Pin,
     SkyHour,
     Source,
     SourceWindow,
@@ -48,15 +50,16 @@ EXAMPLES = Path(__file__).resolve().parents[3] / "examples"
 
 def export_scenario(event: Event) -> bytes:
     """
-    Return the whole event as a scenario file.
+    Return the whole event as a scenario file, with its pins as they stand.
 
     Raises
     ------
     PowercoreError
         If what is noted of it makes no sense together.
     """
+    scenario = bridge.with_pins(event, bridge.scenario_of(event), from_min=0)
     return json.dumps(
-        json.loads(core.encode(bridge.scenario_of(event))), indent=1, ensure_ascii=False
+        json.loads(core.encode(scenario)), indent=1, ensure_ascii=False
     ).encode()
 
 
@@ -184,8 +187,10 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
         yard.latitude, yard.longitude = place.latitude, place.longitude
         yard.altitude_m = scenario.site.altitude_m if scenario.site else None
         yard.save()
-    for plan in scenario.stations:
-        _station(event, plan, spots.get(plan.key))
+    places = {
+        plan.key: _station(event, plan, spots.get(plan.key)).pk
+        for plan in scenario.stations
+    }
     sources = {plan.key: _source(event, plan) for plan in scenario.sources}
     for feed in scenario.sources:
         if feed.filled_from:
@@ -193,13 +198,13 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
             bank.filled_from = sources[feed.filled_from]
             bank.save(update_fields=["filled_from"])
     for bay in scenario.bays:
-        services.add_bay(
+        places[bay.key] = services.add_bay(
             event,
             name=bay.name,
             source=sources[bay.source],
             max_w=bay.max_w,
             chemistries=list(bay.chemistries),
-        )
+        ).pk
     Crew.objects.bulk_create(
         Crew(
             event=event,
@@ -211,7 +216,29 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
         for crew in scenario.crews
     )
     _sky(event, scenario)
+    _pins(event, scenario, places, by)
     return event
+
+
+def _pins(
+    event: Event, scenario: core.Scenario, places: dict[str, UUID], by: Actor
+) -> None:
+    """Pins of a file; one whose battery takes no part here is left out."""
+    tags = {plan.key: plan.tag.casefold() for plan in scenario.batteries}
+    own = {one.tag.casefold(): one.pk for one in event.batteries.all()}
+    Pin.objects.bulk_create(
+        Pin(
+            event=event,
+            kind=pin.kind,
+            battery_id=own[tags[pin.battery]] if pin.battery else None,
+            place=places[pin.place] if pin.place else None,
+            starts_at=event.moment_of(pin.start_min),
+            ends_at=event.moment_of(pin.end_min),
+            made_by=by,
+        )
+        for pin in scenario.pins
+        if not pin.battery or tags[pin.battery] in own
+    )
 
 
 def _batteries(event: Event, scenario: core.Scenario, by: Actor) -> None:

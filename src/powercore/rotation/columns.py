@@ -424,8 +424,9 @@ def least_off_air_min(
     """
     Return minutes off the air in one tier that no rotation can be under.
 
-    It holds for rotations whose moves are at the regular points or at those of the
-    rotation given, whatever they do to other tiers.
+    Zero where the sun or a supply charges batteries at a station of that tier: such
+    power is not bounded. It holds for rotations whose moves are at the regular points
+    or at those of the rotation given, whatever they do to other tiers.
 
     Parameters
     ----------
@@ -441,6 +442,9 @@ def least_off_air_min(
         See `prove`.
     """
     of_tier = [one.tier == tier for one in problem.stations.values()]
+    gets = zip(problem.surplus_w.values(), problem.sun_w.values(), of_tier, strict=True)
+    if any(counts and (more.any() or sun.any()) for more, sun, counts in gets):
+        return 0.0  # what comes in at a station is not bounded
     # Where demand is the same all through an interval, a share of its energy is the
     # same share of its minutes.
     edges = {minute for leg in legs for minute in (leg.start_min, leg.end_min)}

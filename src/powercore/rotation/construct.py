@@ -406,7 +406,7 @@ class _Walkthrough:
 
     def _reserve_at(self, station: str, held: str, now: int) -> float | None:
         """When a battery falls to its reserve there; None when it never does."""
-        drawn = self.problem.drawn_wh[station]
+        drawn = self.problem.asked_wh[station]
         feed = self.problem.feed(station, held)
         above_wh = max(
             0.0, (self.lives[held].soc - feed.reserve_soc) * feed.capacity_wh
@@ -519,23 +519,29 @@ class _Walkthrough:
         )
 
     def _drawn(self, station: str, minute: float) -> float:
-        drawn: FloatArray = self.problem.drawn_wh[station]
+        drawn: FloatArray = self.problem.asked_wh[station]
         step = self.problem.grid.step_min
         at = min(int(minute // step), drawn.size - 2)
         share = (minute - at * step) / step
         return float(drawn[at] + share * (drawn[at + 1] - drawn[at]))
 
     def _need_wh(self, station: str, minute: float) -> float:
-        return float(self.problem.drawn_wh[station][-1]) - self._drawn(station, minute)
+        return float(self.problem.asked_wh[station][-1]) - self._drawn(station, minute)
 
     # --- physics in steps ----------------------------------------------------
 
     def _advance(self, now: int, step: int) -> None:
         hours = self.problem.grid.step_min / 60
         for station, held in self.at_station.items():
-            need_wh = float(self.problem.demand_w[station][step]) * hours
-            if need_wh > 0:
-                self._feed(station, held, need_wh)
+            if self.problem.demand_w[station][step] > 0:
+                self._feed(station, held, step)
+            surplus_w = float(self.problem.surplus_w[station][step])
+            if held is not None and surplus_w > 0:
+                model, life = self.problem.field_model(held), self.lives[held]
+                before = life.soc * model.capacity
+                most = surplus_w / self.problem.bay_w(held, 1.0) * hours
+                gained = min(model.after(before, hours) - before, most)
+                life.soc += gained / model.capacity
         for bay, held in self.on_bay.items():
             source = self.problem.bays[bay].source
             if held is None or not self.problem.source_is_on(source, now):
@@ -551,9 +557,11 @@ class _Walkthrough:
                 self.store_wh[source] = max(0.0, store - wanted)
             life.soc += gained / model.capacity
 
-    def _feed(self, station: str, held: str | None, need_wh: float) -> None:
+    def _feed(self, station: str, held: str | None, step: int) -> None:
         step_min = self.problem.grid.step_min
-        given_wh = 0.0
+        all_wh = float(self.problem.demand_w[station][step]) * step_min / 60
+        need_wh = float(self.problem.asked_w[station][step]) * step_min / 60
+        lost = 1.0
         if held is not None:
             feed, life = self.problem.feed(station, held), self.lives[held]
             left_wh = max(0.0, (life.soc - feed.floor_soc) * feed.capacity_wh)
@@ -561,5 +569,6 @@ class _Walkthrough:
             life.soc -= given_wh / feed.capacity_wh
             depth = max(0.0, feed.reserve_soc - life.soc)
             self.in_reserve[station] += depth * step_min
-        self.off_air[station] += step_min * (1 - given_wh / need_wh)
-        self.unserved[station] += need_wh - given_wh
+            lost = 1 - given_wh / need_wh if need_wh > 0 else 0.0
+        self.off_air[station] += step_min * lost
+        self.unserved[station] += all_wh * lost

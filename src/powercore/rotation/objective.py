@@ -29,7 +29,7 @@ def thin_min(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> float:
     for leg, (_, soc) in zip(legs, outcome.leg_soc, strict=True):
         if leg.kind != SERVE or leg.end_min >= problem.span_min:
             continue
-        watts = problem.demand_w[leg.place]
+        watts = problem.asked_w[leg.place]
         at = min(leg.end_min // problem.grid.step_min, watts.size - 1)
         if watts[at] <= 0:
             continue

@@ -18,6 +18,7 @@ from powercore.loads import load_w
 from powercore.places import walking_min
 from powercore.scenario import (
     LOW,
+    NO_SUN,
     NO_WALK,
     YARD,
     BatteryPlan,
@@ -206,6 +207,80 @@ class Problem:
         return {
             key: self.use * np.maximum(self.load_w[key] - s.supplied_w(self.grid), 0.0)
             for key, s in self.stations.items()
+        }
+
+    def sky_of(self, station: str) -> str:
+        """The sky that plans count on at a station."""
+        first = min(one.tier for one in self.stations.values())
+        is_first = self.stations[station].tier == first
+        return self.scenario.first_tier_sky if is_first else self.scenario.other_sky
+
+    @cached_property
+    def sun_w(self) -> dict[str, FloatArray]:
+        """
+        What plans count on of the panels at each station, on the grid. [W]
+
+        Under the sky that the event says, for the first tier and for the others.
+        """
+        event = self.scenario
+        found = {key: np.zeros(self.grid.count) for key in self.stations}
+        for key, one in self.stations.items():
+            sky = self.sky_of(key)
+            if one.arrays and event.site is not None and sky != NO_SUN:
+                # Loads pvlib and pandas: only for events that have panels.
+                from powercore.sky import station_w
+
+                found[key] = station_w(
+                    event.site,
+                    event.zone,
+                    event.starts_at,
+                    event.span_min,
+                    event.sky,
+                    one.arrays,
+                    sky,
+                )
+        return found
+
+    @cached_property
+    def asked_w(self) -> dict[str, FloatArray]:
+        """What is asked of a station's battery beside the sun counted on. [W]"""
+        return {
+            key: np.maximum(watts - self.sun_w[key], 0.0)
+            for key, watts in self.demand_w.items()
+        }
+
+    @cached_property
+    def surplus_w(self) -> dict[str, FloatArray]:
+        """
+        What charges a station's battery there, while it gives nothing. [W]
+
+        What the load leaves of the sun counted on, and of a supply that may charge.
+        """
+        found = {}
+        for key, one in self.stations.items():
+            left = one.supplied_w(self.grid) - self.use * self.load_w[key]
+            spare = np.minimum(one.spare_w(self.grid), np.maximum(left, 0.0))
+            surplus = np.maximum(self.sun_w[key] - self.demand_w[key], 0.0) + spare
+            found[key] = np.where(self.asked_w[key] > 0, 0.0, surplus)
+        return found
+
+    @cached_property
+    def offered_w(self) -> dict[str, FloatArray]:
+        """What charges a battery there once its power has ended. [W]"""
+        return {
+            key: np.where(
+                self.demand_w[key] > 0,
+                self.sun_w[key] + one.spare_w(self.grid),
+                self.surplus_w[key],
+            )
+            for key, one in self.stations.items()
+        }
+
+    @cached_property
+    def asked_wh(self) -> dict[str, FloatArray]:
+        """What is asked of each station's battery up to each edge of the grid. [Wh]"""
+        return {
+            key: self.grid.cumulative_wh(watts) for key, watts in self.asked_w.items()
         }
 
     @cached_property

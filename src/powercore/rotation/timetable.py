@@ -79,7 +79,7 @@ class Timetable:
     batteries: tuple[str, ...]
     #: Minutes, shape (P + 1,).
     points: IntArray
-    #: Energy asked for, and what all of it is worth. shape (S, P)
+    #: Energy asked of batteries, and what serving all of it is worth. shape (S, P)
     need_wh: FloatArray
     worth: FloatArray
     #: What a watt-hour from below reserve costs. shape (S,)
@@ -87,6 +87,11 @@ class Timetable:
     stop_price: float
     bay_price: float
     left_price: float
+    #: What charges a battery at a station, and for how long. [Wh], [h], shape (S, P)
+    surplus_wh: FloatArray
+    surplus_h: FloatArray
+    #: How a battery takes it: as `bulk`, `tail` and `taper_h`. shape (3, B)
+    takes: FloatArray
     #: Feeds; the reserve is with the slack that a relief wants. shape (S, B)
     holds_wh: FloatArray
     floor: FloatArray
@@ -173,17 +178,25 @@ def timetable(
     stations, bays = list(problem.stations.values()), list(problem.bays.values())
     batteries = list(problem.batteries.values())
     shape = (len(stations), points.size - 1)
-    need, worth = np.zeros(shape), np.zeros(shape)
+    need, worth, more, more_h = (np.zeros(shape) for _ in range(4))
     bottom = max((one.tier for one in stations), default=1)
     reserve_price = np.full(len(stations), prices.reserve_wh)
     edges = problem.grid.edges_min
     for number, one in enumerate(stations):
         scale = prices.tier_ratio ** (bottom - one.tier)
-        need[number] = np.diff(np.interp(points, edges, problem.drawn_wh[one.key]))
+        need[number] = np.diff(np.interp(points, edges, problem.asked_wh[one.key]))
+        drawn = np.diff(np.interp(points, edges, problem.drawn_wh[one.key]))
         opened = np.diff(np.interp(points, edges, problem.open_min[one.key]))
-        worth[number] = scale * (prices.minute * opened + prices.wh * need[number])
+        worth[number] = scale * (prices.minute * opened + prices.wh * drawn)
+        watts = problem.surplus_w[one.key]
+        lasts = np.where(watts > 0, 1.0, 0.0)
+        for row, series in ((more, watts), (more_h, lasts)):
+            sums = problem.grid.cumulative_wh(series)
+            row[number] = np.diff(np.interp(points, edges, sums))
     feeds = [[problem.feed(s.key, b.key) for b in batteries] for s in stations]
     models = [[problem.charge_model(y.key, b.key) for b in batteries] for y in bays]
+    fields = [problem.field_model(one.key) for one in batteries]
+    held = np.array([one.pack.trusted_ah for one in batteries], dtype=float)
     walk = np.array([one.walk_min for one in stations], dtype=np.int64)
     sources = list(problem.sources.values())
     number_of = {source.key: number for number, source in enumerate(sources)}
@@ -196,6 +209,15 @@ def timetable(
         points=points,
         need_wh=need,
         worth=worth,
+        surplus_wh=more,
+        surplus_h=more_h,
+        takes=np.array(
+            [
+                [one.bulk for one in fields] / held,
+                [one.tail for one in fields] / held,
+                [one.taper_h for one in fields],
+            ]
+        ).reshape(3, len(batteries)),
         reserve_price=reserve_price,
         stop_price=prices.stop,
         bay_price=prices.bay_change,

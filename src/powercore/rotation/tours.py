@@ -42,6 +42,9 @@ class Arrays(NamedTuple):
     #: Of a stop, of putting a battery on a bay or a rack or taking it off, and of a
     #: full battery at the end. shape (3,)
     prices: FloatArray
+    surplus_wh: FloatArray
+    surplus_h: FloatArray
+    takes: FloatArray
     holds_wh: FloatArray
     floor: FloatArray
     reserve: FloatArray
@@ -218,6 +221,17 @@ def serve(
     share = 1.0 if need_wh <= left + _TINY else given / need_wh
     above = max(0.0, (soc - reserve) * holds_wh)
     return after, share, max(0.0, given - above)
+
+
+@compiled
+def topped_up(soc: float, b: int, s: int, i: int, t: Arrays) -> float:
+    """Charge after what is left over at a station in an interval has come in."""
+    if t.surplus_wh[s, i] <= 0.0:
+        return soc
+    takes = t.takes
+    most = soc + t.surplus_wh[s, i] / t.w_per_rate[b]
+    full = charged(soc, t.surplus_h[s, i], takes[0, b], takes[1, b], takes[2, b])
+    return min(most, full)
 
 
 @compiled
@@ -452,6 +466,7 @@ def best_tour(
                     after, share, below = serve(
                         soc, need_wh[s, i], holds_wh[s, b], floor[s, b], reserve[s, b]
                     )
+                    after = topped_up(after, b, s, i, t)
                     gain = share * worth[s, i] - below * reserve_price[s]
                     value += factor[s, i] * gain - rent_s[s, i]
                 elif is_bay:
@@ -562,6 +577,7 @@ def walk_through(
             after, share[i], below[i] = serve(
                 now, need_wh[s, i], holds_wh[s, b], floor[s, b], reserve[s, b]
             )
+            after = topped_up(after, b, s, i, t)
         elif stations < p < first_rack:
             y = p - 1 - stations
             if t.is_on[y, i]:

@@ -23,6 +23,7 @@ from powercore.rotation.problem import (
     SERVE,
     WAIT,
     YARD,
+    Feed,
     Leg,
     Problem,
 )
@@ -424,7 +425,8 @@ class _Replay:
         }
         self.outcome = Outcome()
         self.broken: list[Broken] = []
-        self._is_cut: set[int] = set()
+        #: Legs whose power has ended, and when.
+        self._cut_at: dict[int, float] = {}
 
     def run(self) -> Outcome:
         """Replay from start to end."""
@@ -457,33 +459,72 @@ class _Replay:
         for source in self.problem.sources.values():
             for window in source.windows:
                 times |= {window.start_min, window.end_min}
+        step = self.problem.grid.step_min
+        for offered in self.problem.offered_w.values():
+            for i in np.flatnonzero(offered > 0):
+                times |= {int(i) * step, int(i + 1) * step}
         return sorted(time for time in times if 0 <= time <= self.problem.span_min)
 
     def _serve(
         self, station: str, served_by: tuple[int, Leg] | None, start: int, end: int
     ) -> None:
-        need_wh = self._drawn(station, end) - self._drawn(station, start)
+        asked = self.problem.asked_wh[station]
+        need_wh = _at(self.problem, asked, end) - _at(self.problem, asked, start)
         if served_by is None:
             self._short(station, "off_air", start, end)
             return
         i, leg = served_by
         feed = self.problem.feed(station, leg.battery)
         soc = self.soc[leg.battery]
+        step, hours = start // self.problem.grid.step_min, (end - start) / 60
+        if self._is_still_cut(i, feed, start):
+            offered_w = float(self.problem.offered_w[station][step])
+            self._top_up(leg.battery, offered_w, hours)
+            drawn = self.problem.drawn_wh[station]
+            opens = self._when(drawn, start, 0.0)
+            self._short(station, "off_air", opens, end)
+            return
+        if need_wh <= 0:
+            surplus_w = float(self.problem.surplus_w[station][step])
+            self._top_up(leg.battery, surplus_w, hours)
         left_wh = max(0.0, (soc - feed.floor_soc) * feed.capacity_wh)
-        if i in self._is_cut:
-            left_wh = 0.0
         given_wh = min(need_wh, left_wh)
-        self.soc[leg.battery] = soc - given_wh / feed.capacity_wh
+        self.soc[leg.battery] -= given_wh / feed.capacity_wh
         self.outcome.served_wh[station] += given_wh
         cut_at = float(end)
         if need_wh > left_wh + 1e-9:
-            self._is_cut.add(i)
-            cut_at = self._when_drawn(station, start, left_wh)
+            cut_at = self._when(asked, start, left_wh)
+            self._cut_at[i] = cut_at
             self._short(station, "off_air", cut_at, end)
         above_wh = max(0.0, (soc - feed.reserve_soc) * feed.capacity_wh)
         if given_wh > above_wh + 1e-9:
-            at = self._when_drawn(station, start, above_wh)
+            at = self._when(asked, start, above_wh)
             self._short(station, "reserve", at, cut_at)
+
+    def _is_still_cut(self, number: int, feed: Feed, minute: int) -> bool:
+        """Whether power that ended has not come back: by charge, after its rest."""
+        if number not in self._cut_at:
+            return False
+        leg = self.legs[number]
+        rest_min = self.problem.stations[leg.place].rest_min
+        has_rested = minute - self._cut_at[number] >= rest_min
+        if has_rested and self.soc[leg.battery] >= feed.reconnect_soc:
+            del self._cut_at[number]
+            return False
+        return True
+
+    def _top_up(self, battery: str, watts: float, hours: float) -> None:
+        """Charge a battery at its station by what is left over, in one step."""
+        if watts <= 0:
+            return
+        model = self.problem.field_model(battery)
+        room = max(0.0, (1 - self.soc[battery]) * model.capacity)
+        rate = min(
+            watts / self.problem.bay_w(battery, 1.0),
+            model.bulk,
+            model.tail + room / model.taper_h,
+        )
+        self.soc[battery] += min(rate * hours, room) / model.capacity
 
     def _charge(self, charging: list[Leg], start: int, end: int) -> None:
         by_source: dict[str, list[Leg]] = defaultdict(list)
@@ -547,10 +588,9 @@ class _Replay:
     def _drawn(self, station: str, minute: float) -> float:
         return _at(self.problem, self.problem.drawn_wh[station], minute)
 
-    def _when_drawn(self, station: str, start: float, energy_wh: float) -> float:
-        """Minute at which a station has drawn some energy since a minute."""
-        drawn = self.problem.drawn_wh[station]
-        target = self._drawn(station, start) + energy_wh
+    def _when(self, drawn: FloatArray, start: float, energy_wh: float) -> float:
+        """Minute at which some energy was drawn since a minute."""
+        target = _at(self.problem, drawn, start) + energy_wh
         edges = self.problem.grid.edges_min
         i = int(np.searchsorted(drawn, target, side="right"))
         if i >= drawn.size:
