@@ -213,27 +213,27 @@ def sunshine(scenario: Scenario, sky: str, view: SkyView | None = None) -> Sunsh
     )
 
 
-@lru_cache(maxsize=64)
-def station_w(
+@lru_cache(maxsize=8)
+def panels_w(
     site: Site,
     zone: str,
     starts_at: str,
     span_min: int,
     forecast: tuple[SkyHour, ...],
-    arrays: tuple[Array, ...],
-    sky: str,
-) -> FloatArray:
+    asked: tuple[tuple[tuple[Array, ...], str], ...],
+) -> tuple[FloatArray, ...]:
     """
-    What some arrays give on a scenario's grid; kept, since plans ask again and again.
+    What groups of arrays give, each under its sky; kept, as plans ask again and again.
 
     Returns
     -------
-    float array, shape (grid.count,)
+    tuple of float arrays, shape (grid.count,) each
         Power. [W]
     """
-    grid = TimeGrid.covering(span_min)
-    found = SkyView(site, zone, starts_at, grid, forecast).offered_w(arrays, sky)
-    found.flags.writeable = False
+    view = SkyView(site, zone, starts_at, TimeGrid.covering(span_min), forecast)
+    found = tuple(view.offered_w(arrays, sky) for arrays, sky in asked)
+    for watts in found:
+        watts.flags.writeable = False
     return found
 
 

@@ -315,7 +315,7 @@ def test_a_rotation_for_more_use_loses_nothing_as_planned():
     assert found.report.outcome.unserved_wh == 0
 
 
-@settings(max_examples=5, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(hard())
 def test_service_as_planned_comes_before_any_margin(scenario):
     """Whatever the event: what is planned is served as well as without a margin."""
@@ -470,7 +470,7 @@ def test_every_stay_can_be_explained(scenario):
             )
 
 
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=10, deadline=None)
 @given(hard())
 def test_no_plan_is_under_the_least_minutes_off_the_air(scenario):
     """Whatever the event: the first tier of a plan found is never under its bound."""

@@ -32,15 +32,21 @@ SPARE_BAR, SPARE_ROW, SPARE_ROWS = 11.0, 13.0, 4
 
 @dataclass(frozen=True, slots=True)
 class Shape:
-    """How high bars and lanes are, and how far below its lane's top a bar lies."""
+    """
+    How high bars and lanes are, and how far below its lane's top a bar lies.
+
+    Spares have bars of their own where there is room for them.
+    """
 
     bar: float = 32.0
     row: float = 46.0
     shift: float = 0.0
+    has_spares: bool = True
 
 
 #: Two rotations in one drawing: one above the other in each lane.
-UPPER, LOWER = Shape(bar=18.0, row=49.0), Shape(bar=18.0, row=49.0, shift=21.0)
+UPPER = Shape(bar=18.0, row=49.0, has_spares=False)
+LOWER = Shape(bar=18.0, row=49.0, shift=21.0, has_spares=False)
 
 
 @dataclass(slots=True)
@@ -400,7 +406,7 @@ def _lanes(
             shape,
         )
         plan = problem.stations.get(lane.key)
-        if plan is not None and shape == Shape():  # two rotations leave no room for it
+        if plan is not None and shape.has_spares:
             lane.spares = min(plan.spares, SPARE_ROWS)
         lanes.append(lane)
         y += shape.row + lane.spares * SPARE_ROW

@@ -93,7 +93,7 @@ def moved(
     if at - problem.stations[leg.place].walk_min < keep_until_min:
         raise CannotChange("its walk should have left by then")
     stays = [_stays(leg, start_min=at)]
-    old = _relieved(legs, leg)
+    old = relieved(legs, leg)
     if old is not None and at > old.start_min:
         stays.append(_stays(old, end_min=at))
     # It comes just then, not before.
@@ -128,7 +128,7 @@ def skipped(
     if before is None:
         raise CannotChange("it is there from the start: no walk brings it")
     pins = [replace(_stays(leg), kind=AWAY)]
-    old = _relieved(legs, leg)
+    old = relieved(legs, leg)
     if old is not None:
         pins.append(_stays(old, end_min=leg.end_min))
     way = without_rounds(problem, legs, {before.round})
@@ -147,7 +147,7 @@ def walk_to(legs: Sequence[Leg], leg: Leg) -> Leg | None:
     return before if before is not None and before.kind == CARRIED else None
 
 
-def _relieved(legs: Sequence[Leg], leg: Leg) -> Leg | None:
+def relieved(legs: Sequence[Leg], leg: Leg) -> Leg | None:
     """The stay that a stay's walk ends."""
     found = (
         one

@@ -83,6 +83,9 @@ class _Model:
         holds = table.holds_wh.mean(axis=0) if self.stations else np.ones(0)
         self.full = np.round(holds / step_wh).astype(int)
         self.x: dict[tuple[int, int, int], cp_model.IntVar] = {}
+        self.places_at: dict[int, list[int]] = {}
+        for p in range(table.places):
+            self.places_at.setdefault(table.station_of(p), []).append(p)
         self.gain: list[cp_model.LinearExpr] = []
         self._places()
         self._stops()
@@ -102,9 +105,13 @@ class _Model:
                     row.append(self.x[b, p, i])
             model.add_exactly_one(row)
         for p, i in product(range(1, places), range(self.count)):
-            there = [self.at(b, p, i) for b in range(self.batteries)]
+            keys = [(b, p, i) for b in range(self.batteries)]
+            there = [self.x[key] for key in keys if key in self.x]
             rack = p - table.first_rack
-            model.add(sum(there) <= (1 if rack < 0 else int(table.rack_room[rack])))
+            if rack < 0:
+                model.add_at_most_one(there)
+            else:
+                model.add(sum(there) <= int(table.rack_room[rack]))
         for b in range(self.batteries):
             start = int(table.start_at[b])
             station = table.station_of(start)
@@ -120,9 +127,7 @@ class _Model:
 
     def there(self, b: int, s: int, i: int) -> Any:
         """Whether a battery is at a station, in use or as a spare."""
-        table = self.table
-        here = [p for p in range(table.places) if table.station_of(p) == s]
-        return sum(self.at(b, p, i) for p in here)
+        return sum(self.at(b, p, i) for p in self.places_at[s])
 
     def _stops(self) -> None:
         table, model = self.table, self.model

@@ -10,11 +10,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from powercore.rotation.change import exchanged, walk_to, without_rounds
+from powercore.rotation.change import exchanged, relieved, walk_to, without_rounds
 from powercore.rotation.compare import Cost, Replayed
 from powercore.rotation.problem import (
     CARRIED,
-    SERVE,
     YARD,
     Leg,
     Problem,
@@ -63,19 +62,16 @@ def explain(problem: Problem, legs: Sequence[Leg], leg: Leg) -> Why:
     tried = {key: Replayed.of(problem, one) for key, one in made.items() if one}
     valid = {battery: one for battery, one in tried.items() if one.report.is_valid}
     second = min(valid, default=None, key=lambda battery: (valid[battery].key, battery))
-    relieved = [
-        (one.battery, soc)
-        for one, (_, soc) in zip(legs, base.report.outcome.leg_soc, strict=True)
-        if (one.kind, one.place, one.end_min) == (SERVE, leg.place, leg.start_min)
-    ]
+    old = relieved(legs, leg)
+    ends = base.report.outcome.leg_soc
     return Why(
         skipped=skipped,
         second=second,
         second_cost=valid[second].cost(base) if second else None,
         able=len(valid),
         refused=refused,
-        relieved=relieved[0][0] if relieved else None,
-        relieved_soc=relieved[0][1] if relieved else None,
+        relieved=old.battery if old else None,
+        relieved_soc=ends[legs.index(old)][1] if old else None,
     )
 
 

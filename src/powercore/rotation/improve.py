@@ -150,10 +150,9 @@ def refine(
         The best table so far, and whether this pass gained.
     """
     arrays, rents, rounds = tours.arrays_of(table), _no_rents(table), _rounds(table)
-    value = -np.inf
+    value, is_short = -np.inf, _is_short(table, arrays, at)
     for number in range(passes):
         heat = HEATS[number % len(HEATS)]
-        is_short = _is_short(table, at)
         if not is_short:
             stops = CALM[number % len(CALM)] * table.stop_price
             heat = stops / max(float(table.worth.sum()), 1e-9)
@@ -170,14 +169,15 @@ def refine(
         is_gain = worth > value + 1e-6
         if is_gain:
             at, value = got, worth
+            is_short = _is_short(table, arrays, at)
         yield at, is_gain
-        if number == 0 and _is_short(table, at):
+        if number == 0 and is_short:
             rents = _rents(table, at, value)
 
 
-def _is_short(table: Timetable, at: IntArray) -> bool:
+def _is_short(table: Timetable, arrays: tours.Arrays, at: IntArray) -> bool:
     """Whether a table leaves anything unserved."""
-    share = tours.laid(at, tours.arrays_of(table)).share
+    share = tours.laid(at, arrays).share
     served = np.zeros_like(table.need_wh)
     batteries, cells = np.nonzero((at > 0) & (at <= len(table.stations)))
     served[at[batteries, cells] - 1, cells] = share[batteries, cells]

@@ -260,12 +260,17 @@ class _Path:
         self.came = np.full((places, self.count, 2), -1, dtype=np.int64)
         self.homed = np.full((self.count + 1, 2), -1, dtype=np.int64)
         self.first = int(table.start_at[battery])
-        #: Places at stations, with their stations.
+        #: Places at stations, with their stations; and the use and the rack of a
+        #: station, each with the other and the row of the rack.
         self.visited = [
             (place, table.station_of(place))
             for place in range(places)
             if table.station_of(place) >= 0
         ]
+        self.swaps: dict[int, tuple[int, int]] = {}
+        for rack, station in enumerate(table.rack_at.tolist()):
+            use, place = 1 + station, table.first_rack + rack
+            self.swaps |= {use: (place, rack), place: (use, rack)}
 
     def found(self) -> IntArray | None:
         """Where the battery is in each interval; None when nothing is possible."""
@@ -329,11 +334,8 @@ class _Path:
 
     def _swapped(self, place: int, i: int) -> int:
         """Where operators take a battery from to bring it to a place; 0: nowhere."""
-        table, station = self.table, self.table.station_of(place)
-        racks = np.flatnonzero(table.rack_at == station)
-        if not racks.size or not table.swaps[racks[0], i]:
-            return 0
-        return 1 + station if place >= table.first_rack else table.first_rack + racks[0]
+        other, rack = self.swaps.get(place, (0, 0))
+        return other if other and self.table.swaps[rack, i] else 0
 
     def _stop(self, station: int, i: int) -> float:
         return 0.0 if (station, i) in self.others.stops else STOP_MIN

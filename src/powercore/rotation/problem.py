@@ -224,22 +224,25 @@ class Problem:
         """
         event = self.scenario
         found = {key: np.zeros(self.grid.count) for key in self.stations}
-        for key, one in self.stations.items():
-            sky = self.sky_of(key)
-            if one.arrays and event.site is not None and sky != NO_SUN:
-                # Loads pvlib and pandas: only for events that have panels.
-                from powercore.sky import station_w
+        asked = {
+            key: (one.arrays, self.sky_of(key))
+            for key, one in self.stations.items()
+            if one.arrays and self.sky_of(key) != NO_SUN
+        }
+        if event.site is None or not asked:
+            return found
+        # Loads pvlib and pandas: only for events that have panels.
+        from powercore.sky import panels_w
 
-                found[key] = station_w(
-                    event.site,
-                    event.zone,
-                    event.starts_at,
-                    event.span_min,
-                    event.sky,
-                    one.arrays,
-                    sky,
-                )
-        return found
+        watts = panels_w(
+            event.site,
+            event.zone,
+            event.starts_at,
+            event.span_min,
+            event.sky,
+            tuple(asked.values()),
+        )
+        return found | dict(zip(asked, watts, strict=True))
 
     @cached_property
     def asked_w(self) -> dict[str, FloatArray]:

@@ -26,7 +26,7 @@ from powercore.values import FloatArray
 
 _TINY = 1e-9
 #: Reasons of a node in the backward walk.
-_NONE, _STAY, _OUT, _BACK, _ON, _OFF, _START, _SWAP = 0, 1, 2, 3, 4, 5, 6, 7
+_STAY, _OUT, _BACK, _ON, _START, _SWAP = 1, 2, 3, 4, 5, 6
 _NEVER, _DEAD = -1e18, -1e17
 #: A source with less than this has a store. [Wh]
 _STORE = 1e11
@@ -247,7 +247,7 @@ def _prune(values: FloatArray) -> None:
 
 @compiled
 def _leave(i: int, p: int, back: int, price: float, is_bound: bool, room: Room) -> None:
-    """Leave a station at a point, to be in the yard at a later one."""
+    """Leave a place at a point, to be in the yard then or at a later one."""
     a_val, a_soc, a_took, a_why, a_from = room[0], room[1], room[2], room[3], room[4]
     places, buckets = a_val.shape[1], a_val.shape[2]
     for k in range(buckets):
@@ -263,6 +263,42 @@ def _leave(i: int, p: int, back: int, price: float, is_bound: bool, room: Room) 
             a_took[back, 0, k] = a_took[i, p, k]
             a_why[back, 0, k] = _BACK
             a_from[back, 0, k] = (i * places + p) * buckets + k
+
+
+@compiled
+def _enter(
+    i: int,
+    p: int,
+    origin: tuple[int, int],
+    way: tuple[int, int],
+    room: Room,
+    cost: float,
+    is_bound: bool,
+) -> bool:
+    """
+    Be in a place through the next interval, from another where it was at a point.
+
+    `origin` is that point and place; `way` is why, and what the backward walk is to
+    know. False when nobody comes that way.
+    """
+    a_val, a_soc, a_took = room[0], room[1], room[2]
+    o_val, o_soc, o_took, o_why, o_from = room[5], room[6], room[7], room[8], room[9]
+    buckets, comes = a_val.shape[2], False
+    j, q = origin
+    for k in range(buckets):
+        value = a_val[j, q, k] - cost
+        if value > _DEAD and is_bound and o_val[p, k] > _DEAD:
+            o_val[p, k] = max(o_val[p, k], value)
+            o_soc[p, k] = max(o_soc[p, k], a_soc[j, q, k])
+            o_took[p, k] = min(o_took[p, k], a_took[j, q, k])
+        elif value > o_val[p, k]:
+            comes = True
+            o_val[p, k] = value
+            o_soc[p, k] = a_soc[j, q, k]
+            o_took[p, k] = a_took[j, q, k]
+            o_why[i, p, k] = way[0]
+            o_from[i, p, k] = way[1] * buckets + k
+    return comes
 
 
 @compiled
@@ -360,21 +396,8 @@ def best_tour(
         # Off the bays first: the yard is complete before anybody goes on.
         if watched[i] and i > 0:
             for p in range(1 + stations, first_rack):
-                if not has[i, p]:
-                    continue
-                has[i, 0] = True
-                for k in range(buckets):
-                    value = a_val[i, p, k] - bay_price
-                    if value > _DEAD and is_bound and a_val[i, 0, k] > _DEAD:
-                        a_val[i, 0, k] = max(a_val[i, 0, k], value)
-                        a_soc[i, 0, k] = max(a_soc[i, 0, k], a_soc[i, p, k])
-                        a_took[i, 0, k] = min(a_took[i, 0, k], a_took[i, p, k])
-                    elif value > a_val[i, 0, k]:
-                        a_val[i, 0, k] = value
-                        a_soc[i, 0, k] = a_soc[i, p, k]
-                        a_took[i, 0, k] = a_took[i, p, k]
-                        a_why[i, 0, k] = _OFF
-                        a_from[i, 0, k] = p * buckets + k
+                if has[i, p]:
+                    _leave(i, p, i, bay_price, is_bound, room)
         if has[i, 0]:
             _prune(a_val[i, 0])
         for p in range(places):
@@ -424,35 +447,13 @@ def best_tour(
             elif is_bay and watched[i]:
                 origin, cost, why = i, bay_price, _ON
             if origin >= 0 and cost < np.inf and has[origin, 0]:
-                for k in range(buckets):
-                    value = a_val[origin, 0, k] - cost
-                    if value > _DEAD and is_bound and o_val[p, k] > _DEAD:
-                        o_val[p, k] = max(o_val[p, k], value)
-                        o_soc[p, k] = max(o_soc[p, k], a_soc[origin, 0, k])
-                        o_took[p, k] = min(o_took[p, k], a_took[origin, 0, k])
-                    elif value > o_val[p, k]:
-                        alive = True
-                        o_val[p, k] = value
-                        o_soc[p, k] = a_soc[origin, 0, k]
-                        o_took[p, k] = a_took[origin, 0, k]
-                        o_why[i, p, k] = why
-                        o_from[i, p, k] = origin * buckets + k
+                way = (why, origin)
+                alive |= _enter(i, p, (origin, 0), way, room, cost, is_bound)
             # Operators swap a spare in or out.
             if other >= 0 and has[i, other] and swaps[rack_of[s], i]:
                 cost = bay_price if i > 0 else 0.0
-                for k in range(buckets):
-                    value = a_val[i, other, k] - cost
-                    if value > _DEAD and is_bound and o_val[p, k] > _DEAD:
-                        o_val[p, k] = max(o_val[p, k], value)
-                        o_soc[p, k] = max(o_soc[p, k], a_soc[i, other, k])
-                        o_took[p, k] = min(o_took[p, k], a_took[i, other, k])
-                    elif value > o_val[p, k]:
-                        alive = True
-                        o_val[p, k] = value
-                        o_soc[p, k] = a_soc[i, other, k]
-                        o_took[p, k] = a_took[i, other, k]
-                        o_why[i, p, k] = _SWAP
-                        o_from[i, p, k] = other * buckets + k
+                way = (_SWAP, other)
+                alive |= _enter(i, p, (i, other), way, room, cost, is_bound)
             if not alive:
                 continue
             # Through the interval.
@@ -520,9 +521,6 @@ def best_tour(
         why, origin = a_why[i, p, k], a_from[i, p, k]
         if why == _START:
             break
-        if why == _OFF:
-            p, k = origin // buckets, origin % buckets
-            continue
         if why == _BACK:
             k = origin % buckets
             rest = origin // buckets
@@ -782,16 +780,27 @@ def _interests(interest: FloatArray, count: int) -> None:
 
 
 @compiled
-def _joined(
-    row: IntArray, s: int, i: int, since: int, may_begin: bool, t: Arrays, state: State
+def _coming(
+    s: int, i: int, since: int, may_begin: bool, t: Arrays, state: State
 ) -> int:
     """A stop before a point that a battery in the yard since another could join."""
-    while since > 0 and row[since - 1] == 0:
-        since -= 1
     found, seen = -1, 0
     for j in range(i):
         joins = state.stops[s, j] > 0 and t.out_from[s, j] >= since
         if joins or (j == 0 and since == 0 and may_begin):
+            seen += 1
+            if np.random.randint(seen) == 0:
+                found = j
+    return found
+
+
+@compiled
+def _going(s: int, i: int, until: int, t: Arrays, state: State) -> int:
+    """A stop after a point, or the end, for a battery not wanted until another."""
+    count, found, seen = state.at.shape[1], -1, 0
+    for j in range(i + 1, count + 1):
+        joins = j < count and state.stops[s, j] > 0 and 0 <= t.back_at[s, j] <= until
+        if joins or (j == count and until == count):
             seen += 1
             if np.random.randint(seen) == 0:
                 found = j
@@ -853,10 +862,13 @@ def _stocked(t: Arrays, state: State) -> tuple[IntArray, IntArray]:
     rows[0], rows[1] = at[comes], at[new]
     out = t.out_from[s, i]
     since = out if comes == new else i - 1
-    come = _joined(rows[0], s, i, since, t.start_at[comes] == 0, t, state)
+    free = since
+    while free > 0 and rows[0, free - 1] == 0:
+        free -= 1
+    come = _coming(s, i, free, t.start_at[comes] == 0, t, state)
     if come < 0:
         return none
-    rows[0, min(come, since) : i] = 0
+    rows[0, free:i] = 0
     if come > 0:
         rows[0, t.out_from[s, come] : come] = -1
     rows[0, come:i] = place
@@ -868,13 +880,7 @@ def _stocked(t: Arrays, state: State) -> tuple[IntArray, IntArray]:
         until = t.back_at[s, i]
         while until < count and at[old, until] == 0:
             until += 1
-        go, seen = -1, 0
-        for j in range(i + 1, count + 1):
-            joins = j < count and stops[s, j] > 0 and 0 <= t.back_at[s, j] <= until
-            if joins or (j == count and until == count):
-                seen += 1
-                if np.random.randint(seen) == 0:
-                    go = j
+        go = _going(s, i, until, t, state)
         if go < 0:
             return none
         picked[size], rows[size] = old, at[old]

@@ -518,13 +518,10 @@ class _Replay:
         if watts <= 0:
             return
         model = self.problem.field_model(battery)
-        room = max(0.0, (1 - self.soc[battery]) * model.capacity)
-        rate = min(
-            watts / self.problem.bay_w(battery, 1.0),
-            model.bulk,
-            model.tail + room / model.taper_h,
-        )
-        self.soc[battery] += min(rate * hours, room) / model.capacity
+        stored = self.soc[battery] * model.capacity
+        offered = watts / self.problem.bay_w(battery, 1.0)
+        gain = min(offered, model.rate_at(stored)) * hours
+        self.soc[battery] = min(1.0, (stored + gain) / model.capacity)
 
     def _charge(self, charging: list[Leg], start: int, end: int) -> None:
         by_source: dict[str, list[Leg]] = defaultdict(list)
