@@ -20,6 +20,7 @@ from powercore.rotation.timetable import PATIENCE
 
 from . import board, changes, forms, queries, rotations
 from .access import event_or_404
+from .binds_page import binds_page
 from .change_page import change_page, pin_rows
 from .compare_page import compare_page
 from .models import Event, Leg, Rotation, Search
@@ -63,6 +64,7 @@ def _board_page(
             "every_move": every,
             "others": event.rotations.exclude(pk=found.pk)[:6],
             **search_context(queries.search_of(event)),
+            "binds": binds_page(event, found),
             "stress": stress_page(event, found),
             "stock": stock_of(event, found, now),
             "margins": rotations.MARGINS,

@@ -1,0 +1,372 @@
+"""
+What binds a rotation: why a station is off the air, and what is used to the full.
+
+Each stretch off the air has one cause, found from what the other batteries do then:
+either one is ready and can't be brought, or none is, and then what kept the empty ones
+from charging in the hours before. Nothing is planned anew: a cause is what stands in
+the way first, and behind it may be another.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from powercore.rotation.problem import (
+    CHARGE,
+    SERVE,
+    YARD,
+    Leg,
+    Problem,
+    lives_of,
+    stops_of,
+)
+from powercore.rotation.verify import Outcome, Shortfall
+
+NO_BATTERY, NO_FIT = "no_battery", "no_fit"
+#: A battery is ready and can't be brought, or is kept for another station.
+PINNED, NO_CREW, CREW_BUSY, KEPT, AT_HAND = (
+    "pinned",
+    "no_crew",
+    "crew_busy",
+    "kept",
+    "at_hand",
+)
+#: None is ready, and this kept empty ones from charging.
+NO_POWER, NO_WATCH, NO_BAY, BAY_FREE, TOO_FEW = (
+    "no_power",
+    "no_watch",
+    "no_bay",
+    "bay_free",
+    "too_few",
+)
+
+#: Shortfalls below this are not explained. [min]
+NOTICED_MIN = 1.0
+#: How far apart moments are looked at, and how long before a shortfall. [min]
+STEP_MIN, BEFORE_MIN = 10, 360
+#: A battery is ready when it lasts so long there, or to the stretch's end. [min]
+READY_MIN = 60
+#: Charged, and empty enough to charge. (0 to 1) Common practice, no source.
+CHARGED, LOW_SOC = 0.9, 0.8
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Bind:
+    """Why a station is off the air in one stretch."""
+
+    station: str
+    start_min: float
+    end_min: float
+    #: Minutes of it in which the station is open.
+    open_min: float
+    cause: str
+    #: The battery or the other station that the cause is about.
+    about: str = ""
+    #: Until when nobody may walk; None: not again. [min]
+    until_min: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Use:
+    """What is used how far."""
+
+    #: Hours in which bays had power and somebody was there, and of them in use.
+    bay_h: float
+    bay_used_h: float
+    #: Battery-hours in which an empty one waited, by what it waited for: NO_POWER,
+    #: NO_WATCH, NO_BAY or BAY_FREE.
+    waited_h: dict[str, float]
+    #: The fewest charged batteries in the yard at a time, and when.
+    fewest: int
+    fewest_min: int
+    #: Hours of walkers' duty, and of them under way.
+    duty_h: float
+    walked_h: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Binds:
+    """What binds a rotation; stretches by tier, the longest first."""
+
+    off_air: tuple[Bind, ...]
+    use: Use
+
+
+def binds(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> Binds:
+    """
+    Say what binds a rotation.
+
+    Parameters
+    ----------
+    problem : Problem
+        The event.
+    legs : sequence of Leg
+        A rotation that breaks no rule.
+    outcome : Outcome
+        What the verifier says of these legs.
+    """
+    seen = _Seen(problem, legs, outcome)
+    falls = [
+        fall
+        for fall in outcome.shortfalls
+        if fall.what == "off_air" and fall.open_min >= NOTICED_MIN
+    ]
+    falls.sort(
+        key=lambda fall: (
+            problem.stations[fall.station].tier,
+            -fall.open_min,
+            fall.start_min,
+        )
+    )
+    return Binds(off_air=tuple(map(seen.why, falls)), use=seen.use())
+
+
+@dataclass(frozen=True, slots=True)
+class _Stay:
+    """A leg with its charge."""
+
+    leg: Leg
+    start_soc: float
+    end_soc: float
+
+    def soc_at(self, minute: float) -> float:
+        """Its charge, as if it ran evenly through the leg."""
+        leg = self.leg
+        share = (minute - leg.start_min) / (leg.end_min - leg.start_min)
+        return self.start_soc + share * (self.end_soc - self.start_soc)
+
+
+class _Seen:
+    """A rotation's batteries, bays and crews, moment by moment."""
+
+    def __init__(self, problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> None:
+        self.problem, self.lives = problem, lives_of(legs)
+        ends = dict(zip(legs, outcome.leg_soc, strict=True))
+        self.stays = {
+            key: [_Stay(leg, *ends[leg]) for leg in life]
+            for key, life in self.lives.items()
+            if not problem.batteries[key].is_on_hold
+        }
+        self.rounds = _rounds(problem, legs)
+        self.watches = [one for one in problem.scenario.crews if one.does == "yard"]
+
+    # --- one stretch ------------------------------------------------------------
+
+    def why(self, fall: Shortfall) -> Bind:
+        """The cause of one stretch off the air."""
+        cause, about, until = self._cause(fall)
+        return Bind(
+            station=fall.station,
+            start_min=fall.start_min,
+            end_min=fall.end_min,
+            open_min=fall.open_min,
+            cause=cause,
+            about=about,
+            until_min=until,
+        )
+
+    def _cause(self, fall: Shortfall) -> tuple[str, str, int | None]:
+        if not self.stays:
+            return NO_BATTERY, "", None
+        feeds = {key: self.problem.feed(fall.station, key) for key in self.stays}
+        refused = Counter(feed.refusal for feed in feeds.values() if feed.refusal)
+        if sum(refused.values()) == len(feeds):
+            return NO_FIT, refused.most_common(1)[0][0], None
+        able = [key for key, feed in feeds.items() if not feed.refusal]
+        # Only what is ready in the first half could have saved most of it.
+        middle = (fall.start_min + fall.end_min) / 2
+        for minute in _moments(fall.start_min, middle):
+            ready = [key for key in able if self._is_ready(key, fall, minute)]
+            if ready:
+                return self._not_brought(fall, minute, ready)
+        waited, empties = self._waited(fall.start_min - BEFORE_MIN, middle, able)
+        if waited.total() * STEP_MIN < READY_MIN:
+            return TOO_FEW, "", None
+        cause, _ = waited.most_common(1)[0]
+        about = empties.most_common(1)[0][0] if cause == BAY_FREE else ""
+        return cause, about, None
+
+    def _is_ready(self, key: str, fall: Shortfall, minute: int) -> bool:
+        """Whether a battery in the yard could keep a station on the air a while."""
+        stay = self._stay(key, minute)
+        is_home = stay is not None and (
+            stay.leg.place == YARD
+            or (stay.leg.kind == CHARGE and self._is_watched(minute))
+        )
+        if stay is None or not is_home:
+            return False
+        feed = self.problem.feed(fall.station, key)
+        until = min(fall.end_min, minute + READY_MIN)
+        wanted = self._asked_wh(fall.station, minute, until)
+        left = (stay.soc_at(minute) - feed.reserve_soc) * feed.capacity_wh
+        return left >= max(wanted, 1e-6)
+
+    def _not_brought(
+        self, fall: Shortfall, minute: int, ready: Sequence[str]
+    ) -> tuple[str, str, int | None]:
+        """Why batteries that are ready are not brought."""
+        station, problem = fall.station, self.problem
+        walk = problem.stations[station].walk_min
+        first = minute + walk
+        last = max(first, int(fall.start_min + fall.end_min) // 2)
+        allowed = [m for m in range(first, last + 1) if problem.may_walk(station, m)]
+        if not allowed:
+            is_pinned = any(self._is_on_duty(m, walk) for m in range(first, last + 1))
+            later = range(last, problem.span_min + 1)
+            again = next((m for m in later if problem.may_walk(station, m)), None)
+            return (PINNED if is_pinned else NO_CREW), "", again
+        if not any(self._is_free(m, walk) for m in allowed):
+            return CREW_BUSY, "", None
+        tier = problem.stations[station].tier
+        for key in ready:
+            place = self._next_place(key, minute)
+            if not place or problem.stations[place].tier > tier:
+                return AT_HAND, key, None
+        return KEPT, self._next_place(ready[0], minute), None
+
+    def _next_place(self, key: str, minute: int) -> str:
+        """The station a battery serves next; empty: none."""
+        return next(
+            (
+                leg.place
+                for leg in self.lives[key]
+                if leg.kind == SERVE and leg.start_min >= minute
+            ),
+            "",
+        )
+
+    def _is_on_duty(self, minute: int, walk: int) -> bool:
+        return any(
+            crew.start_min <= minute - walk and minute + walk <= crew.end_min
+            for crew in self.problem.scenario.crews
+            if crew.does == "walks"
+        )
+
+    def _is_free(self, minute: int, walk: int) -> bool:
+        """Whether some crew on duty has no walk in the time of one more."""
+        start, end = minute - walk, minute + walk
+        return any(
+            crew.start_min <= start
+            and end <= crew.end_min
+            and not any(
+                name == crew.name and first < end and start < last
+                for name, first, last in self.rounds
+            )
+            for crew in self.problem.scenario.crews
+            if crew.does == "walks"
+        )
+
+    # --- charging ---------------------------------------------------------------
+
+    def _waited(
+        self, start: float, end: float, able: Sequence[str]
+    ) -> tuple[Counter[str], Counter[str]]:
+        """
+        What empty batteries in the yard waited for, moment by moment.
+
+        And which could have charged.
+        """
+        found: Counter[str] = Counter()
+        could: Counter[str] = Counter()
+        for minute in _moments(max(0.0, start), end):
+            free = self._free_bays(minute)
+            for key in able:
+                stay = self._stay(key, minute)
+                if stay is None or stay.leg.place != YARD:
+                    continue
+                if stay.soc_at(minute) >= LOW_SOC:
+                    continue
+                cause = self._waits_for(key, free, minute)
+                found[cause] += 1
+                could[key] += cause == BAY_FREE
+        return found, could
+
+    def _waits_for(self, key: str, free: Sequence[str], minute: int) -> str:
+        fits = [bay for bay in free if self.problem.bay_refusal(bay, key) is None]
+        powered = [bay for bay in fits if self._has_power(bay, minute)]
+        if not fits:
+            return NO_BAY
+        if not powered:
+            return NO_POWER
+        return BAY_FREE if self._is_watched(minute) else NO_WATCH
+
+    def _free_bays(self, minute: int) -> list[str]:
+        now = (self._stay(key, minute) for key in self.stays)
+        taken = {one.leg.place for one in now if one and one.leg.kind == CHARGE}
+        return [bay for bay in self.problem.bays if bay not in taken]
+
+    def _has_power(self, bay: str, minute: int) -> bool:
+        return self.problem.source_is_on(self.problem.bays[bay].source, minute)
+
+    def _is_watched(self, minute: int) -> bool:
+        return any(one.start_min <= minute < one.end_min for one in self.watches)
+
+    # --- the whole --------------------------------------------------------------
+
+    def use(self) -> Use:
+        """What is used how far, over the whole rotation."""
+        problem = self.problem
+        waited, _ = self._waited(0, problem.span_min, list(self.stays))
+        open_, used = 0, 0
+        ready: list[tuple[int, int]] = []
+        for minute in _moments(0, problem.span_min):
+            now = [self._stay(key, minute) for key in self.stays]
+            home = [one for one in now if one and one.leg.place == YARD]
+            ready.append((sum(one.soc_at(minute) >= CHARGED for one in home), minute))
+            if self._is_watched(minute):
+                powered = [bay for bay in problem.bays if self._has_power(bay, minute)]
+                free = self._free_bays(minute)
+                open_ += len(powered)
+                used += sum(bay not in free for bay in powered)
+        fewest, when = min(ready)
+        hours = STEP_MIN / 60
+        duties = [crew for crew in problem.scenario.crews if crew.does == "walks"]
+        return Use(
+            bay_h=open_ * hours,
+            bay_used_h=used * hours,
+            waited_h={cause: count * hours for cause, count in waited.items()},
+            fewest=fewest,
+            fewest_min=when,
+            duty_h=sum(
+                max(0, min(one.end_min, problem.span_min) - max(one.start_min, 0))
+                for one in duties
+            )
+            / 60,
+            walked_h=sum(end - start for _, start, end in self.rounds) / 60,
+        )
+
+    def _stay(self, key: str, minute: float) -> _Stay | None:
+        return next(
+            (
+                stay
+                for stay in self.stays[key]
+                if stay.leg.start_min <= minute < stay.leg.end_min
+            ),
+            None,
+        )
+
+    def _asked_wh(self, station: str, start: float, end: float) -> float:
+        edges = np.arange(self.problem.grid.count + 1) * self.problem.grid.step_min
+        asked = self.problem.asked_wh[station]
+        return float(np.interp(end, edges, asked) - np.interp(start, edges, asked))
+
+
+def _rounds(problem: Problem, legs: Sequence[Leg]) -> list[tuple[str, int, int]]:
+    """Each walk's crew, and from when to when it is under way."""
+    spans: dict[tuple[str, int], list[int]] = {}
+    for stop in stops_of(legs):
+        walk = problem.stations[stop.station].walk_min
+        span = spans.setdefault((stop.crew, stop.round), [])
+        span += [stop.minute - walk, stop.minute + walk]
+    return [(crew, min(span), max(span)) for (crew, _), span in spans.items()]
+
+
+def _moments(start: float, end: float) -> Iterator[int]:
+    """Moments from a time up to another; the first at least."""
+    first = int(np.ceil(start))
+    yield first
+    yield from range(first + STEP_MIN, int(np.ceil(end)), STEP_MIN)
