@@ -23,9 +23,9 @@ from powercore.loads import SPREAD, Load, Opening, Step, demand_w, peak_current_
 from powercore.sources import SourcePlan, Supply, on_w
 from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range
 
-SCHEMA_VERSION = 4
+SCHEMA_VERSION = 5
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2, 3, 4)
+READABLE = (1, 2, 3, 4, 5)
 
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
@@ -33,6 +33,9 @@ SKIES = (NO_SUN, FORECAST, CLEAR)
 
 #: Fuse, leads and connectors of a station, both ways. [Ω] Common practice, no source.
 USUAL_PATH_OHM = 0.012
+
+#: People who walk together where nobody said; the most. Common practice, no source.
+USUAL_PEOPLE, MOST_PEOPLE = 2, 20
 
 #: Place key of the charging yard's rack, where batteries wait.
 YARD = "yard"
@@ -184,6 +187,11 @@ class CrewPlan:
     does: str
     start_min: int
     end_min: int
+    #: How many go together on its walks.
+    people: int = USUAL_PEOPLE
+
+    def __post_init__(self) -> None:
+        in_range(f"People of {self.name}", self.people, low=1, high=MOST_PEOPLE)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -277,6 +285,8 @@ class Scenario:
     #: Which sky the plan counts on for the first tier and for the others.
     first_tier_sky: str = NO_SUN
     other_sky: str = FORECAST
+    #: Nobody walks alone while the sun is down.
+    two_at_night: bool = True
     spots: tuple[Spot, ...] = ()
     pins: tuple[Pin, ...] = ()
     schema_version: int = SCHEMA_VERSION

@@ -18,7 +18,7 @@ from powercore import solar
 from powercore.arrays import Array, Horizon, Site
 from powercore.errors import UnknownKey
 from powercore.scenario import CLEAR, FORECAST, NO_SUN, SKIES, Scenario, SkyHour
-from powercore.values import FloatArray, TimeGrid
+from powercore.values import BoolArray, FloatArray, TimeGrid
 
 #: Cloud that is assumed without a forecast. [eighths]
 UNKNOWN_OKTAS = 4.0
@@ -87,9 +87,9 @@ class SkyView:
         return solar.sun_at(self.site, self.times)
 
     @property
-    def is_dark(self) -> np.ndarray:
+    def is_dark(self) -> BoolArray:
         """Steps in which the sun is down. bool, shape (grid.count,)"""
-        return self.sun.apparent_zenith >= 90
+        return np.asarray(self.sun.apparent_zenith >= 90)
 
     def _hourly(self, name: str, default: float) -> FloatArray:
         """A forecast's column, held from each entry to the next."""
@@ -211,6 +211,20 @@ def sunshine(scenario: Scenario, sky: str, view: SkyView | None = None) -> Sunsh
         stations={one.key: offered(one.arrays) for one in scenario.stations},
         sources={one.key: offered(one.arrays) for one in scenario.sources},
     )
+
+
+@lru_cache(maxsize=8)
+def dark(site: Site, zone: str, starts_at: str, span_min: int) -> BoolArray:
+    """
+    Steps of an event in which the sun is down; kept.
+
+    Returns
+    -------
+    bool array, shape (grid.count,)
+    """
+    found = SkyView(site, zone, starts_at, TimeGrid.covering(span_min)).is_dark
+    found.flags.writeable = False
+    return found
 
 
 @lru_cache(maxsize=8)

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from powercore.errors import NotANumber, OutOfRange
 
 FloatArray = NDArray[np.float64]
+BoolArray = NDArray[np.bool_]
 
 #: Voltage at which a club adds up amp-hours and watt-hours. [V]
 #: Common practice, no source: the nominal voltage of four LiFePO4 cells.

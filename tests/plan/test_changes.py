@@ -111,10 +111,14 @@ def test_no_walk_to_a_station_makes_a_draft_and_is_lifted_with_it(draft, boss):
     assert not made.legs.filter(place=leg.place, kind="serve", start_min__gt=0)
     pin = Pin.objects.get()
     assert pin.draft == made
-    binds = boss.get(url("rotation_detail", made)).context["binds"]
-    assert ("a pin forbids the walk", "lifting the pin") in [
-        (row.why, row.cure) for row in binds.rows
-    ]
+    row = boss.get(url("rotation_detail", made)).context["binds"].rows[0]
+    assert (row.why, row.cure) == ("a pin forbids the walk", "lifting the pin")
+    asked = {"headers": {"HX-Request": "t"}}
+    page = boss.post(url("change_try", made), row.low, **asked)
+    change = page.context["change"]
+    costs = {row.name: row.value for row in change.rows}
+    assert change.verdict == "Better than it is"
+    assert costs["off the air"] < 0 < costs["on low power"]
     old = boss.get(url("rotation_detail", draft)).content.decode()
     assert "not kept by this rotation" in old
 

@@ -37,10 +37,16 @@ def text(response):
             {
                 "name": "crew",
                 "does": "walks",
+                "people": "2",
                 "starts": SPAN["ends"],
                 "ends": SPAN["starts"],
             },
             "must end after it starts",
+        ),
+        (
+            "crew_add",
+            {"name": "crew", "does": "walks", "people": "0", **SPAN},
+            "between 1 and 20",
         ),
         (
             "bay_add",

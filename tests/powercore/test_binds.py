@@ -5,11 +5,12 @@ from dataclasses import replace
 import pytest
 from hypothesis import given, settings
 
+from powercore.loads import Draw, Load
 from powercore.rotation.binds import binds
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Leg, Problem
 from powercore.rotation.verify import verify
-from powercore.scenario import NO_WALK, Pin
+from powercore.scenario import LOW, NO_WALK, Pin
 from powercore.values import Window
 from tests.builders import (
     DAY,
@@ -144,6 +145,31 @@ def test_what_is_kept_for_a_station_above_is_no_fault_of_the_plan():
     found = binds(problem, legs, verify(problem, legs).outcome)
     assert (found.off_air[0].station, found.off_air[0].cause) == ("low", "kept")
     assert found.off_air[0].about == "top"
+
+
+def test_low_power_is_offered_as_late_as_it_does():
+    """From that minute on nothing is off the air; half an hour later it is."""
+    draw = Draw(receive_a=2.0, transmit_idle_a=2.0, key_down_a=2.0)
+    low = Draw(receive_a=1.0, transmit_idle_a=1.0, key_down_a=1.0)
+    station = make_station(loads=(Load(draw=draw, low=low),))
+    scenario = with_(stations=(station,), batteries=ONE, bays=(), span_min=900)
+    found, off_air = built(scenario)
+    begins = found.off_air[0].low_from_min
+    assert off_air > 200
+    assert 0 < begins < found.off_air[0].start_min
+
+    def left(start):
+        pin = Pin(kind=LOW, place="esker", start_min=start, end_min=900)
+        problem = Problem(replace(scenario, pins=(pin,)))
+        legs = construct(problem)
+        return verify(problem, legs).outcome.total_min("off_air")
+
+    assert left(begins) == 0
+    assert left(begins + 30) > 0
+    far = replace(scenario, span_min=2 * DAY)
+    far = replace(far, stations=(replace(station, openings=open_all(2 * DAY)),))
+    assert built(far)[0].off_air[0].low_from_min == 0
+    assert built(with_(batteries=ONE))[0].off_air[0].low_from_min is None
 
 
 @settings(max_examples=25, deadline=None)

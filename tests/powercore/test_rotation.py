@@ -6,6 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from powercore.arrays import Site
 from powercore.budget import endurance, ledger, stock_wh
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
@@ -296,6 +297,10 @@ def test_construct_leaves_nothing_unserved_where_a_plan_with_slack_exists(scenar
     assert report.outcome.unserved_wh == pytest.approx(0, abs=1e-6)
 
 
+#: The sun goes down there some eight hours after the events here begin.
+LAKES = Site(latitude=46.0, longitude=-94.0)
+
+
 @st.composite
 def hard(draw):
     """Any small event: few batteries, holes in duty, quiet hours, spares, a bank."""
@@ -335,12 +340,17 @@ def hard(draw):
         windows=(Window(start_min=0, end_min=quiet),),
     )
     off_duty = draw(st.integers(30, span - 60))
+    later, people = off_duty + 30, draw(st.integers(1, 3))
     crews = (
         CrewPlan(name="crew", does="walks", start_min=0, end_min=off_duty),
-        CrewPlan(name="crew", does="walks", start_min=off_duty + 30, end_min=span),
+        CrewPlan(
+            name="crew", does="walks", start_min=later, end_min=span, people=people
+        ),
         CrewPlan(name="watch", does="yard", start_min=0, end_min=off_duty),
     )
     return make_scenario(
+        site=draw(st.sampled_from([None, LAKES])),
+        two_at_night=draw(st.booleans()),
         span_min=span,
         stations=stations,
         batteries=batteries,

@@ -11,7 +11,7 @@ from powercore.rotation.objective import key_of
 from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Problem
 from powercore.rotation.rounds import grouped
 from powercore.rotation.verify import verify
-from powercore.scenario import Spot
+from powercore.scenario import CrewPlan, Spot
 from tests.builders import make_battery, make_scenario, make_station, open_all
 from tests.powercore.test_rotation import hard, leg
 
@@ -32,6 +32,14 @@ def event(mass_kg=3.0, spots=SPOTS, **values):
     batteries = tuple(make_battery(f"k{n}", mass_kg=mass_kg) for n in range(4))
     return make_scenario(
         span_min=360, stations=STATIONS, batteries=batteries, spots=spots, **values
+    )
+
+
+def crews(people):
+    """A crew of so many, and somebody at the yard."""
+    return tuple(
+        CrewPlan(name=does, does=does, start_min=0, end_min=360, people=people)
+        for does in ("walks", "yard")
     )
 
 
@@ -92,13 +100,35 @@ def test_two_walks_that_lie_close_become_one_round():
         (202, {"spots": ()}, None),
         (187, {"mass_kg": 13.0}, "round_too_heavy"),
         (187, {"mass_kg": None}, None),
+        (187, {"mass_kg": 6.0, "crews": crews(1)}, None),
+        (187, {"mass_kg": 7.0, "crews": crews(1)}, "round_too_heavy"),
+        (187, {"mass_kg": 15.0, "crews": crews(3)}, None),
     ],
 )
-def test_a_round_is_walked_in_time_and_carried_by_two(minute, values, rule):
+def test_a_round_is_walked_in_time_and_carried_by_its_crew(minute, values, rule):
     """Without a map the way is by the yard; two of 13 kg are too much at once."""
-    report = verify(Problem(event(**values)), together(minute))
+    problem = Problem(event(**values))
+    name = problem.scenario.crews[0].name
+    legs = [replace(x, crew=name if x.crew else "") for x in together(minute)]
+    report = verify(problem, legs)
 
     assert {broken.rule for broken in report.broken} == ({rule} if rule else set())
+
+
+def test_hands_are_counted_as_well_as_kilograms():
+    """Three light packs out to two stations are one too many for one pair of hands."""
+    spare = (
+        leg(WAIT, "k4", YARD, 0, 170),
+        leg(CARRIED, "k4", "", 170, 180, crew="walks", round=1),
+        leg(WAIT, "k4", "esker", 180, 360),
+    )
+    there = (replace(STATIONS[0], spares=1), STATIONS[1])
+    packs = tuple(make_battery(f"k{n}", mass_kg=1.0) for n in range(5))
+    for people, rules in ((1, {"round_too_many"}), (2, set())):
+        scenario = replace(event(crews=crews(people)), stations=there, batteries=packs)
+        legs = [replace(x, crew="walks" if x.crew else "") for x in together(187)]
+        found = verify(Problem(scenario), (*legs, *spare)).broken
+        assert {broken.rule for broken in found} == rules
 
 
 def test_heavy_batteries_stay_on_rounds_of_their_own():

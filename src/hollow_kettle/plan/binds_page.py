@@ -11,6 +11,7 @@ from powercore.rotation import binds as core
 from powercore.rotation.problem import Problem
 from powercore.rotation.verify import verify
 
+from .changes import low_asked
 from .models import Event, Rotation
 from .queries import problem_of
 
@@ -23,6 +24,7 @@ WORDS = {
     core.NO_FIT: ("no battery may feed it: {about}", "a battery that fits it"),
     core.PINNED: ("a pin forbids the walk{until}", "lifting the pin"),
     core.NO_CREW: ("nobody may walk there{until}", "a crew on duty then"),
+    core.ALONE: ("one alone would walk in the dark{until}", "two to walk together"),
     core.CREW_BUSY: ("the crews are on other walks", "one more crew then"),
     core.KEPT: ("what is charged is kept for {about}", "one more battery"),
     core.AT_HAND: ("{about} is charged in the yard", "a better plan"),
@@ -58,6 +60,9 @@ class BindRow:
     minutes: float
     why: str
     cure: str
+    #: What a pin asks that puts it on low power for as long as that helps.
+    low: dict[str, str] | None
+    low_from: datetime | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,16 +87,8 @@ def binds_page(event: Event, rotation: Rotation) -> BindsPage:
         why, cure = _words(event, rotation, problem, bind)
         groups[bind.station, why, cure].append(bind)
     rows = [
-        BindRow(
-            problem.stations[station].name,
-            event.moment_of(min(b.start_min for b in binds) + rotation.from_min),
-            event.moment_of(max(b.end_min for b in binds) + rotation.from_min),
-            len(binds),
-            sum(b.open_min for b in binds),
-            why,
-            cure,
-        )
-        for (station, why, cure), binds in groups.items()
+        _row(event, rotation, problem, binds, why, cure)
+        for (_, why, cure), binds in groups.items()
     ]
     use = found.use
     return BindsPage(
@@ -106,6 +103,36 @@ def binds_page(event: Event, rotation: Rotation) -> BindsPage:
         ),
         fewest=use.fewest,
         fewest_at=event.moment_of(use.fewest_min + rotation.from_min),
+    )
+
+
+def _row(
+    event: Event,
+    rotation: Rotation,
+    problem: Problem,
+    binds: list[core.Bind],
+    why: str,
+    cure: str,
+) -> BindRow:
+    """Stretches of one station with one cause; the longest may be bridged."""
+
+    def moment(minute: float) -> datetime:
+        return event.moment_of(minute + rotation.from_min)
+
+    worst, low, low_from = binds[0], None, None
+    if worst.low_from_min is not None:
+        low_from = moment(worst.low_from_min)
+        low = low_asked(rotation, worst.station, worst.low_from_min, worst.end_min)
+    return BindRow(
+        problem.stations[worst.station].name,
+        moment(min(bind.start_min for bind in binds)),
+        moment(max(bind.end_min for bind in binds)),
+        len(binds),
+        sum(bind.open_min for bind in binds),
+        why,
+        cure,
+        low,
+        low_from,
     )
 
 

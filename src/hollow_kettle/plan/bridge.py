@@ -77,6 +77,7 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
         is_own_power=event.is_own_power,
         first_tier_sky=event.first_tier_sky,
         other_sky=event.other_sky,
+        two_at_night=event.two_at_night,
         site=sky_site(sites),
         sky=tuple(_sky(event, from_min)),
         sky_origin=event.sky_origin,
@@ -109,7 +110,13 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
             for bay in event.bays.all()
         ),
         crews=tuple(
-            core.CrewPlan(name=crew.name, does=crew.does, start_min=start, end_min=end)
+            core.CrewPlan(
+                name=crew.name,
+                does=crew.does,
+                start_min=start,
+                end_min=end,
+                people=crew.people,
+            )
             for crew in event.crews.all()
             for start, end in [_clipped(event, crew.starts_at, crew.ends_at, from_min)]
             if end > start

@@ -62,6 +62,7 @@ def cost_rows(event: Event, cost: Cost) -> tuple[CostRow, ...]:
         CostRow("into reserve", "min", cost.reserve_min),
         CostRow("slack missing", "min", cost.thin_min),
         CostRow("walks", "", cost.walks),
+        CostRow("of them in the dark", "", cost.night_walks),
         CostRow("bay changes", "", cost.bay_changes),
     )
     return tuple(row for row in rows if abs(row.value) >= 0.5 or row.where)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -27,6 +28,7 @@ from .rotations import keep, kept_until_min
 
 #: What a broken rule means to whoever asked for a change.
 WHY_NOT = {
+    "alone_at_night": "one alone would walk in the dark",
     "battery_in_two_places": "the battery is somewhere else then",
     "bay_change_unwatched": "nobody watches the yard then, to change the bay",
     "bay_refuses_battery": "a bay's charger is not set for that battery",
@@ -41,6 +43,7 @@ WHY_NOT = {
     "pinned_stay": "a pin is in the way",
     "round_too_fast": "its round goes on to another station and would be late there",
     "round_too_heavy": "that is too much to carry on one round",
+    "round_too_many": "that is too much to carry on one round",
     "source_overloaded": "the charging source would be overloaded",
     "station_refuses_battery": "that battery can't feed the station",
 }
@@ -200,6 +203,23 @@ def set_lifted(pin: Pin, *, is_lifted: bool) -> None:
     """Lift a pin, so that no rotation needs to keep it any more; or pin it again."""
     pin.lifted_at = real_now() if is_lifted else None
     pin.save(update_fields=["lifted_at"])
+
+
+def low_asked(
+    rotation: Rotation, station: str, start_min: float, end_min: float
+) -> dict[str, str]:
+    """What the pin form is sent for low power at a station between two minutes."""
+    event = rotation.event
+    starts, ends = (
+        local(event.moment_of(minute + rotation.from_min), event.zone)
+        for minute in (start_min, math.ceil(end_min))
+    )
+    return {
+        "kind": Pin.Kind.LOW,
+        "place": station,
+        "starts": f"{starts:%Y-%m-%d %H:%M}",
+        "ends": f"{ends:%Y-%m-%d %H:%M}",
+    }
 
 
 # --- words ------------------------------------------------------------------------

@@ -16,7 +16,7 @@ from . import services
 from .models import Event, Source, Station, Walk
 
 Row = TypeVar("Row", bound=Model)
-_OWN = ("purpose", "is_own_power", "first_tier_sky", "other_sky")
+_OWN = ("purpose", "is_own_power", "first_tier_sky", "other_sky", "two_at_night")
 _RESERVES = ("lithium_reserve_pct", "lead_reserve_pct")
 
 

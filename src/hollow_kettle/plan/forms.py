@@ -12,6 +12,7 @@ from hollow_kettle.people.models import Actor, Role
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES, Asset, EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from powercore.chemistry import CHEMISTRIES
+from powercore.scenario import MOST_PEOPLE, USUAL_PEOPLE
 
 from .changes import STAY_CHANGES, Stay
 from .models import (
@@ -65,6 +66,12 @@ class EventForm(Dressed, forms.Form):
     )
     lead_reserve_pct = NumberField(
         label="Reserve of lead-acid", low=0, high=90, unit="%", required=False
+    )
+    two_at_night = forms.BooleanField(
+        label="Two at night",
+        required=False,
+        initial=True,
+        help_text="Nobody walks alone while the sun is down where the yard is.",
     )
     is_own_power = forms.BooleanField(
         label="Own power only",
@@ -539,6 +546,13 @@ class CrewForm(Dressed, forms.Form):
     name = forms.CharField(label="Crew", max_length=60)
     does = forms.ChoiceField(
         label="Does", choices=[("walks", "walks"), ("yard", "watches the yard")]
+    )
+    people = NumberField(
+        label="People together",
+        low=1,
+        high=MOST_PEOPLE,
+        is_whole=True,
+        initial=str(USUAL_PEOPLE),
     )
     starts = WallTimeField(label="On duty from")
     ends = WallTimeField(label="until")

@@ -15,6 +15,7 @@ from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore import scenario as core
 from powercore.loads import listening_share
 from powercore.rotation.problem import SERVE, WAIT
+from powercore.scenario import MOST_PEOPLE, USUAL_PEOPLE
 
 SKY_CHOICES = [
     ("none", "no sun at all"),
@@ -61,6 +62,7 @@ class Event(models.Model):
     )
     lithium_reserve_pct = models.FloatField("reserve of lithium", null=True, blank=True)
     lead_reserve_pct = models.FloatField("reserve of lead-acid", null=True, blank=True)
+    two_at_night = models.BooleanField("two at night", default=True)
     sky_origin = models.CharField(max_length=120, blank=True)
     copied_from = models.ForeignKey(
         "self", null=True, blank=True, on_delete=models.SET_NULL, related_name="copies"
@@ -546,6 +548,7 @@ class Crew(models.Model):
     )
     starts_at = models.DateTimeField()
     ends_at = models.DateTimeField()
+    people = models.PositiveSmallIntegerField(default=USUAL_PEOPLE)
 
     class Meta:
         ordering = ["starts_at", "name"]
@@ -553,7 +556,11 @@ class Crew(models.Model):
             models.CheckConstraint(
                 name="plan_crew_ends_after_start",
                 condition=Q(ends_at__gt=F("starts_at")),
-            )
+            ),
+            models.CheckConstraint(
+                name="plan_crew_people",
+                condition=Q(people__range=(1, MOST_PEOPLE)),
+            ),
         ]
 
     def __str__(self) -> str:
@@ -601,6 +608,8 @@ class Rotation(models.Model):
     reserve_min = models.FloatField()
     unserved_wh = models.FloatField()
     walks = models.PositiveIntegerField()
+    #: Of the walks, those during which the sun is down at some time.
+    night_walks = models.PositiveIntegerField(default=0)
     bay_changes = models.PositiveIntegerField(default=0)
     #: Minutes by which reliefs lack the slack they should have.
     thin_min = models.FloatField(default=0)

@@ -45,6 +45,7 @@ FIGURES = {
     "reserve_min": "into reserve, min",
     "thin_min": "slack missing, min",
     "walks": "walks",
+    "night_walks": "of them in the dark",
     "bay_changes": "bay changes",
 }
 

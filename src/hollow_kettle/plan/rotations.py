@@ -90,6 +90,7 @@ def keep(rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg]) -> Rotat
         last = event.rotations.aggregate(last=Max("number"))["last"] or 0
         rotation.number = last + 1
     rotation.walks = outcome.walks
+    rotation.night_walks = outcome.night_walks
     rotation.bay_changes = outcome.bay_changes
     rotation.thin_min = thin_min(problem, legs, outcome)
     rotation.off_air_min = outcome.total_min("off_air")

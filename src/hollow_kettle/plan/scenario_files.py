@@ -176,6 +176,7 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
         is_own_power=scenario.is_own_power,
         first_tier_sky=scenario.first_tier_sky,
         other_sky=scenario.other_sky,
+        two_at_night=scenario.two_at_night,
     )
     if not is_template:
         _batteries(event, scenario, by)
@@ -210,6 +211,7 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
             event=event,
             name=crew.name,
             does=crew.does,
+            people=crew.people,
             starts_at=event.moment_of(crew.start_min),
             ends_at=event.moment_of(crew.end_min),
         )

@@ -16,6 +16,7 @@ from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore.errors import PowercoreError
 from powercore.loads import Pattern
+from powercore.scenario import USUAL_PEOPLE
 
 from .models import (
     Bay,
@@ -444,12 +445,23 @@ def add_bay(
 
 
 def add_crew(
-    event: Event, *, name: str, does: str, starts: datetime, ends: datetime
+    event: Event,
+    *,
+    name: str,
+    does: str,
+    starts: datetime,
+    ends: datetime,
+    people: int = USUAL_PEOPLE,
 ) -> Crew:
     """Put people on duty."""
     starts_at, ends_at = _expanded(event, starts, ends)
     return Crew.objects.create(
-        event=event, name=name, does=does, starts_at=starts_at, ends_at=ends_at
+        event=event,
+        name=name,
+        does=does,
+        people=people,
+        starts_at=starts_at,
+        ends_at=ends_at,
     )
 
 

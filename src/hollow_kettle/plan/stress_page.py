@@ -10,6 +10,7 @@ import msgspec
 from hollow_kettle.clock import local
 from powercore.stress import Cure, Cures, Row, Stress, Weak
 
+from .changes import low_asked
 from .models import Event, Rotation, Trial
 
 #: A cure that removes less of the risk than this is none. (0 to 1)
@@ -35,7 +36,8 @@ class CuresPage:
     """What would help, and what was tried in vain."""
 
     mean_min: float
-    rows: tuple[tuple[str, Cure], ...]
+    #: Each with what the pin form is sent for it, where it is low power.
+    rows: tuple[tuple[str, Cure, dict[str, str] | None], ...]
     vain: tuple[str, ...]
     is_enough: bool
 
@@ -92,13 +94,22 @@ def _cures(event: Event, rotation: Rotation, trial: Trial) -> CuresPage | None:
     if trial.cures is None:
         return None
     found = msgspec.convert(trial.cures, Cures)
-    rows = [(one.words + _when(event, rotation, one), one) for one in found.cures]
+    rows = [
+        (one.words + _when(event, rotation, one), one, _low(rotation, one))
+        for one in found.cures
+    ]
     return CuresPage(
         mean_min=found.mean_min,
         rows=tuple(row for row in rows if row[1].removes >= HELPS),
-        vain=tuple(words for words, one in rows if one.removes < HELPS),
+        vain=tuple(words for words, one, _ in rows if one.removes < HELPS),
         is_enough=found.is_enough,
     )
+
+
+def _low(rotation: Rotation, one: Cure) -> dict[str, str] | None:
+    if one.station is None:
+        return None
+    return low_asked(rotation, one.station, one.start_min, one.end_min)
 
 
 def _when(event: Event, rotation: Rotation, one: Cure) -> str:

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -25,12 +25,14 @@ from powercore.rotation.problem import (
     stops_of,
 )
 from powercore.rotation.verify import Outcome, Shortfall
+from powercore.scenario import low_power
 
 NO_BATTERY, NO_FIT = "no_battery", "no_fit"
 #: A battery is ready and can't be brought, or is kept for another station.
-PINNED, NO_CREW, CREW_BUSY, KEPT, AT_HAND = (
+PINNED, NO_CREW, ALONE, CREW_BUSY, KEPT, AT_HAND = (
     "pinned",
     "no_crew",
+    "alone",
     "crew_busy",
     "kept",
     "at_hand",
@@ -50,6 +52,8 @@ NOTICED_MIN = 1.0
 STEP_MIN, BEFORE_MIN = 10, 360
 #: A battery is ready when it lasts so long there, or to the stretch's end. [min]
 READY_MIN = 60
+#: Low power that gains less is none. [min]
+GAINS_MIN = 10
 #: Charged, and empty enough to charge. (0 to 1) Common practice, no source.
 CHARGED, LOW_SOC = 0.9, 0.8
 
@@ -68,6 +72,9 @@ class Bind:
     about: str = ""
     #: Until when nobody may walk; None: not again. [min]
     until_min: int | None = None
+    #: The latest from which on low power keeps its battery going to the end of the
+    #: stretch, or all the while it serves where that gains some; None: no help. [min]
+    low_from_min: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -152,6 +159,10 @@ class _Seen:
             if not problem.batteries[key].is_on_hold
         }
         self.rounds = _rounds(problem, legs)
+        stations = tuple(low_power(one) for one in problem.stations.values())
+        self.low = Problem(
+            replace(problem.scenario, stations=stations, pins=()), use=problem.use
+        )
         self.watches = [one for one in problem.scenario.crews if one.does == "yard"]
 
     # --- one stretch ------------------------------------------------------------
@@ -167,6 +178,7 @@ class _Seen:
             cause=cause,
             about=about,
             until_min=until,
+            low_from_min=self._low_from(fall),
         )
 
     def _cause(self, fall: Shortfall) -> tuple[str, str, int | None]:
@@ -215,10 +227,15 @@ class _Seen:
         last = max(first, int(fall.start_min + fall.end_min) // 2)
         allowed = [m for m in range(first, last + 1) if problem.may_walk(station, m)]
         if not allowed:
-            is_pinned = any(self._is_on_duty(m, walk) for m in range(first, last + 1))
+            asked = range(first, last + 1)
+            cause = NO_CREW
+            if any(problem.crews_for(m - walk, m + walk) for m in asked):
+                cause = PINNED
+            elif any(problem.crews_for(m - walk, m + walk, night=False) for m in asked):
+                cause = ALONE
             later = range(last, problem.span_min + 1)
             again = next((m for m in later if problem.may_walk(station, m)), None)
-            return (PINNED if is_pinned else NO_CREW), "", again
+            return cause, "", again
         if not any(self._is_free(m, walk) for m in allowed):
             return CREW_BUSY, "", None
         tier = problem.stations[station].tier
@@ -239,26 +256,47 @@ class _Seen:
             "",
         )
 
-    def _is_on_duty(self, minute: int, walk: int) -> bool:
-        return any(
-            crew.start_min <= minute - walk and minute + walk <= crew.end_min
-            for crew in self.problem.scenario.crews
-            if crew.does == "walks"
-        )
-
     def _is_free(self, minute: int, walk: int) -> bool:
         """Whether some crew on duty has no walk in the time of one more."""
         start, end = minute - walk, minute + walk
         return any(
-            crew.start_min <= start
-            and end <= crew.end_min
-            and not any(
+            not any(
                 name == crew.name and first < end and start < last
                 for name, first, last in self.rounds
             )
-            for crew in self.problem.scenario.crews
-            if crew.does == "walks"
+            for crew in self.problem.crews_for(start, end)
         )
+
+    def _low_from(self, fall: Shortfall) -> int | None:
+        """When low power must begin for the battery there to last, without sun."""
+        last = next(
+            (
+                (key, stay)
+                for key, stays in self.stays.items()
+                for stay in stays
+                if stay.leg.kind == SERVE
+                and stay.leg.place == fall.station
+                and stay.leg.start_min <= fall.start_min < stay.leg.end_min
+            ),
+            None,
+        )
+        if last is None:
+            return None
+        key, stay = last
+        feed = self.problem.feed(fall.station, key)
+        has_wh = (stay.start_soc - feed.floor_soc) * feed.capacity_wh
+        step, edges = self.problem.grid.step_min, self.problem.grid.edges_min
+        full, low = (p.asked_wh[fall.station] for p in (self.problem, self.low))
+        first = int(np.searchsorted(edges, stay.leg.start_min))
+        end = min(int(np.ceil(fall.end_min / step)), edges.size - 1)
+        # At full power up to an edge, then low to the end of the stretch.
+        asked = full[first : end + 1] - full[first] + low[end] - low[first : end + 1]
+        lasts = np.flatnonzero(asked <= has_wh)
+        if lasts.size:
+            return int(edges[first + lasts[-1]])
+        until = int(np.searchsorted(low - low[first], has_wh, side="right")) - 1
+        is_gain = edges[until] - fall.start_min >= GAINS_MIN
+        return stay.leg.start_min if is_gain else None
 
     # --- charging ---------------------------------------------------------------
 

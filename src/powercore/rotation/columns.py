@@ -122,9 +122,8 @@ class Master:
                 values = np.ones(rows.size)
                 values[:2] = -1.0
                 most = 1.0 if self.table.duty[s, i] else 0.0
-                self.highs.addCol(
-                    self.table.stop_price, 0.0, most, rows.size, rows, values
-                )
+                price = self.table.stop_prices[s, i]
+                self.highs.addCol(price, 0.0, most, rows.size, rows, values)
                 self.stop_rows.append(rows)
         self.at_room = self.batteries + len(self.stop_rows)
         rows = np.arange(self.batteries, self.rows, dtype=np.int32)
@@ -271,8 +270,9 @@ class Master:
         for rows in self.stop_rows:
             s, i = divmod(int(rows[0]) - self.at_come, self.count)
             gain = prices[rows[0]] + prices[rows[1]] - prices[rows[2:]].sum()
-            if self.table.duty[s, i] and gain > self.table.stop_price:
-                found.append((rows, float(gain) - self.table.stop_price))
+            price = float(self.table.stop_prices[s, i])
+            if self.table.duty[s, i] and gain > price:
+                found.append((rows, float(gain) - price))
         return found
 
     def rented(self, prices: FloatArray) -> float:

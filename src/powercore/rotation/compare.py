@@ -22,6 +22,7 @@ class Cost:
     #: Less slack than before, where nothing else is lost. [min]
     thin_min: float
     walks: int
+    night_walks: int
     bay_changes: int
     #: Minutes off the air by station, where they differ.
     by_station: tuple[tuple[str, float], ...]
@@ -76,6 +77,7 @@ class Replayed:
             reserve_min=after.total_min("reserve") - before.total_min("reserve"),
             thin_min=self.thin_min - base.thin_min,
             walks=after.walks - before.walks,
+            night_walks=after.night_walks - before.night_walks,
             bay_changes=after.bay_changes - before.bay_changes,
             by_station=tuple(
                 (station, is_now.get(station, 0.0) - was.get(station, 0.0))

@@ -469,11 +469,11 @@ class _Walkthrough:
         if not self.problem.may_walk(station, arrive):
             return None
         by_name: dict[str, int] = {}
+        able = self.problem.crews_for(leave, back)
         for index, crew in enumerate(self.problem.scenario.crews):
             if crew.does == "walks":
                 first = by_name.setdefault(crew.name, index)
-                fits = crew.start_min <= leave and back <= crew.end_min
-                if fits and self.busy_until.get(first, 0) <= leave:
+                if crew in able and self.busy_until.get(first, 0) <= leave:
                     return first, crew.name
         return None
 

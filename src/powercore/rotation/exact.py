@@ -137,7 +137,7 @@ class _Model:
             self.stop[s, i] = one
             if not table.duty[s, i]:
                 model.add(one == 0)
-            self.gain.append(-round(PARTS * table.stop_price) * one)
+            self.gain.append(-round(PARTS * table.stop_prices[s, i]) * one)
             for b in range(self.batteries):
                 before, now = self.there(b, s, i - 1), self.there(b, s, i)
                 model.add(now - before <= one)

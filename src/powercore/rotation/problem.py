@@ -23,20 +23,21 @@ from powercore.scenario import (
     YARD,
     BatteryPlan,
     BayPlan,
+    CrewPlan,
     Pin,
     Scenario,
     StationPlan,
     low_power,
 )
 from powercore.sources import SUN, SourcePlan, running
-from powercore.values import FloatArray, Window
+from powercore.values import BoolArray, FloatArray, Window
 
 #: Energy of a pack for its mass, where its mass is not known; on the heavy side.
 #: [Wh/kg] Common practice, no source.
 WH_PER_KG = {"lead": 28.0, "other": 70.0}
-#: What a crew carries at once on a walk to several stations. [kg] Two people with a
-#: bag each: common practice, no source.
-CARRY_KG = 25.0
+#: What each of a crew carries at once on a walk to several stations: a bag, and so
+#: many batteries. [kg] Common practice, no source.
+CARRY_KG, HANDS = 12.5, 2
 
 SERVE, CHARGE, CARRIED, WAIT = "serve", "charge", "carried", "wait"
 __all__ = ["CARRIED", "CHARGE", "SERVE", "WAIT", "YARD", "Feed", "Leg", "Problem"]
@@ -397,11 +398,38 @@ class Problem:
             for pin in self.scenario.pins
             if pin.kind == NO_WALK and pin.place in ("", station)
         )
-        return not is_pinned and any(
-            crew.start_min <= leave and back <= crew.end_min
+        return not is_pinned and bool(self.crews_for(leave, back))
+
+    def crews_for(
+        self, leave: int, back: int, *, night: bool | None = None
+    ) -> list[CrewPlan]:
+        """Crews that may make a walk between two minutes, busy or not."""
+        if night is None:
+            night = self.scenario.two_at_night and self.is_night(leave, back)
+        return [
+            crew
             for crew in self.scenario.crews
             if crew.does == "walks"
-        )
+            and crew.start_min <= leave
+            and back <= crew.end_min
+            and (crew.people > 1 or not night)
+        ]
+
+    @cached_property
+    def dark(self) -> BoolArray:
+        """Steps of the grid in which the sun is down; none without a place."""
+        event = self.scenario
+        if event.site is None:
+            return np.zeros(self.grid.count, dtype=bool)
+        # Loads pvlib and pandas: only for events that are on the map.
+        from powercore.sky import dark
+
+        return dark(event.site, event.zone, event.starts_at, event.span_min)
+
+    def is_night(self, leave: int, back: int) -> bool:
+        """Whether the sun is down at some time of a walk."""
+        step = self.grid.step_min
+        return bool(self.dark[max(0, leave) // step : -(-back // step)].any())
 
     def may_swap(self, station: str, minute: int) -> bool:
         """Whether operators are there at a minute to swap a spare in or out."""

@@ -21,7 +21,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from powercore.rotation.objective import SLACK_LATENESS
+from powercore.rotation.objective import NIGHT, SLACK_LATENESS
 from powercore.rotation.problem import (
     CARRIED,
     CHARGE,
@@ -33,10 +33,9 @@ from powercore.rotation.problem import (
     Problem,
 )
 from powercore.scenario import AWAY, LOW, NO_WALK, BatteryPlan, Pin
-from powercore.values import FloatArray
+from powercore.values import BoolArray, FloatArray
 
 IntArray = NDArray[np.int64]
-BoolArray = NDArray[np.bool_]
 
 #: Passes of the search without gain after which nothing more is expected.
 PATIENCE = 10
@@ -84,7 +83,9 @@ class Timetable:
     worth: FloatArray
     #: What a watt-hour from below reserve costs. shape (S,)
     reserve_price: FloatArray
+    #: Of a stop by day, and of one at each station and point. shape (S, P + 1)
     stop_price: float
+    stop_prices: FloatArray
     bay_price: float
     left_price: float
     #: What charges a battery at a station, and for how long. [Wh], [h], shape (S, P)
@@ -220,6 +221,9 @@ def timetable(
         ).reshape(3, len(batteries)),
         reserve_price=reserve_price,
         stop_price=prices.stop,
+        stop_prices=np.where(
+            _nights(problem, points), (1.0 + NIGHT) * prices.stop, prices.stop
+        ),
         bay_price=prices.bay_change,
         left_price=prices.left,
         holds_wh=_numbers(feeds, batteries, lambda feed, _: feed.capacity_wh),
@@ -307,8 +311,20 @@ def _duty(problem: Problem, points: IntArray) -> BoolArray:
     return np.array(table, dtype=bool).reshape(len(problem.stations), points.size)
 
 
+def _nights(problem: Problem, points: IntArray) -> BoolArray:
+    """Whether a walk that is at a station at a point is in the dark. (S, P + 1)"""
+    table = [
+        [problem.is_night(int(p) - one.walk_min, int(p) + one.walk_min) for p in points]
+        for one in problem.stations.values()
+    ]
+    return np.array(table, dtype=bool).reshape(len(problem.stations), points.size)
+
+
 def _crews(problem: Problem) -> IntArray:
-    """How many crews are on duty in each minute."""
+    """How many crews are on duty in each minute; who is alone, only by day."""
+    step = problem.grid.step_min
+    is_dark = np.repeat(problem.dark, step)[: problem.span_min]
+    alone = ~is_dark if problem.scenario.two_at_night else np.ones_like(is_dark)
     on = {
         crew.name: np.zeros(problem.span_min, dtype=bool)
         for crew in problem.scenario.crews
@@ -316,7 +332,8 @@ def _crews(problem: Problem) -> IntArray:
     }
     for crew in problem.scenario.crews:
         if crew.does == "walks":
-            on[crew.name][max(0, crew.start_min) : max(0, crew.end_min)] = True
+            during = slice(max(0, crew.start_min), max(0, crew.end_min))
+            on[crew.name][during] |= crew.people > 1 or alone[during]
     total = np.zeros(problem.span_min, dtype=np.int64)
     for row in on.values():
         total += row
@@ -524,9 +541,12 @@ def _visits(
 def _manned(
     table: Timetable, stops: Sequence[tuple[int, int]]
 ) -> dict[tuple[int, int], tuple[str, int]]:
-    """A crew and a number for each stop: whoever is free and goes off duty first."""
-    duties = [c for c in table.problem.scenario.crews if c.does == "walks"]
-    free_at: dict[str, int] = {crew.name: 0 for crew in duties}
+    """
+    A crew and a number for each stop.
+
+    Whoever is free and alone goes first, then who goes off duty first.
+    """
+    free_at: dict[str, int] = {}
     given = {}
     by_leaving = sorted(
         stops, key=lambda stop: (stop[0] - table.walk_min[stop[1]], stop)
@@ -535,14 +555,12 @@ def _manned(
         walk = int(table.walk_min[station])
         able = [
             crew
-            for crew in duties
-            if crew.start_min <= minute - walk
-            and minute + walk <= crew.end_min
-            and free_at[crew.name] <= minute - walk
+            for crew in table.problem.crews_for(minute - walk, minute + walk)
+            if free_at.get(crew.name, 0) <= minute - walk
         ]
         if not able:
             raise NoCrewLeft(f"at minute {minute}")
-        crew = min(able, key=lambda crew: (crew.end_min, crew.name))
+        crew = min(able, key=lambda crew: (crew.people > 1, crew.end_min, crew.name))
         free_at[crew.name] = minute + walk
         given[minute, station] = (crew.name, number)
     return given

@@ -21,8 +21,8 @@ from typing import Any, NamedTuple, TypeVar, cast
 import numba
 import numpy as np
 
-from powercore.rotation.timetable import BoolArray, IntArray, Timetable
-from powercore.values import FloatArray
+from powercore.rotation.timetable import IntArray, Timetable
+from powercore.values import BoolArray, FloatArray
 
 _TINY = 1e-9
 #: Reasons of a node in the backward walk.
@@ -39,8 +39,9 @@ class Arrays(NamedTuple):
     need_wh: FloatArray
     worth: FloatArray
     reserve_price: FloatArray
-    #: Of a stop, of putting a battery on a bay or a rack or taking it off, and of a
-    #: full battery at the end. shape (3,)
+    stop_prices: FloatArray
+    #: Of a stop by day, of putting a battery on a bay or a rack or taking it off, and
+    #: of a full battery at the end. shape (3,)
     prices: FloatArray
     surplus_wh: FloatArray
     surplus_h: FloatArray
@@ -197,14 +198,14 @@ def crew_is_free(minute: int, walk: int, used: IntArray, crews: IntArray) -> boo
 def stop_prices(t: Arrays, state: State) -> FloatArray:
     """What a stop costs at each station and point: 0 where somebody comes anyway."""
     points, walk, duty, crews = t.points, t.walk_min, t.duty, t.crews
-    stops, used, price = state.stops, state.used, t.prices[0]
+    stops, used = state.stops, state.used
     found = np.empty(stops.shape)
     for s in range(stops.shape[0]):
         for i in range(stops.shape[1]):
             if stops[s, i] > 0:
                 found[s, i] = 0.0
             elif duty[s, i] and crew_is_free(points[i], walk[s], used, crews):
-                found[s, i] = price
+                found[s, i] = t.stop_prices[s, i]
             else:
                 found[s, i] = np.inf
     return found
@@ -709,7 +710,7 @@ def value_of(state: State, t: Arrays) -> float:
     for s in range(stations):
         for i in range(1, stops.shape[1]):
             if stops[s, i] > 0:
-                total -= prices[0]
+                total -= t.stop_prices[s, i]
     return total
 
 
@@ -988,7 +989,7 @@ def search(
                 if t.rack_at.size > 0 and np.random.random() < 0.5:
                     # As if nobody came anyway: a spare saves a walk only when what
                     # it relieves does without that walk as well.
-                    price = np.maximum(price, t.prices[0])
+                    price = np.maximum(price, t.stop_prices)
                 if has_rents and np.random.random() < 0.7:
                     weight = 1.2 * np.random.random()
                     for s in range(stations):

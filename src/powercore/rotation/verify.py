@@ -20,6 +20,7 @@ from powercore.rotation.problem import (
     CARRIED,
     CARRY_KG,
     CHARGE,
+    HANDS,
     SERVE,
     WAIT,
     YARD,
@@ -63,6 +64,8 @@ class Outcome:
     #: Planned breaks of the changeovers, never counted as failure. [min]
     changeover_min: float = 0.0
     walks: int = 0
+    #: Walks during which the sun is down at some time.
+    night_walks: int = 0
     bay_changes: int = 0
 
     def total_min(
@@ -253,7 +256,12 @@ def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
         stops[carried.crew, carried.round].append(stop)
     for (crew, number), found in stops.items():
         if len({stop.station for stop in found}) > 1:
-            yield from _several(problem, f"{crew} on round {number}", found)
+            people = max(
+                (one.people for one in problem.scenario.crews if one.name == crew),
+                default=1,
+            )
+            words = f"{crew} on round {number}"
+            yield from _several(problem, words, found, people)
     yield from _crews(problem, rounds)
 
 
@@ -265,8 +273,10 @@ class _Stop(NamedTuple):
     mass_kg: float
 
 
-def _several(problem: Problem, words: str, stops: Sequence[_Stop]) -> Iterator[Broken]:
-    """What is wrong with a round to several stations: too fast, or too heavy."""
+def _several(
+    problem: Problem, words: str, stops: Sequence[_Stop], people: int
+) -> Iterator[Broken]:
+    """What is wrong with a round to several stations: too fast, or too much."""
     in_order = sorted(stops, key=lambda stop: (stop.minute, stop.station))
     for before, after in pairwise(in_order):
         if before.station == after.station:
@@ -275,14 +285,20 @@ def _several(problem: Problem, words: str, stops: Sequence[_Stop]) -> Iterator[B
         if after.minute - before.minute < least:
             yield Broken("round_too_fast", f"{words}: {least} min at least")
     carried = sum(stop.mass_kg for stop in stops if stop.is_brought)
-    most = carried
+    count = sum(stop.is_brought for stop in stops)
+    most, most_kg = count, carried
     for minute in sorted({stop.minute for stop in stops}):
         at = [stop for stop in stops if stop.minute == minute]
         carried -= sum(stop.mass_kg for stop in at if stop.is_brought)
         carried += sum(stop.mass_kg for stop in at if not stop.is_brought)
-        most = max(most, carried)
-    if most > CARRY_KG + 1e-9:
-        yield Broken("round_too_heavy", f"{words}: {most:.1f} of {CARRY_KG:.0f} kg")
+        count += sum(-1 if stop.is_brought else 1 for stop in at)
+        most, most_kg = max(most, count), max(most_kg, carried)
+    if most_kg > people * CARRY_KG + 1e-9:
+        limit = f"{people * CARRY_KG:g} kg"
+        yield Broken("round_too_heavy", f"{words}: {most_kg:.1f} of {limit}")
+    if most > people * HANDS:
+        limit = f"{people * HANDS} in hand"
+        yield Broken("round_too_many", f"{words}: {most} of {limit}")
 
 
 class _Walk(NamedTuple):
@@ -322,15 +338,29 @@ def _crews(
         ]
         if not duties:
             yield Broken("no_such_crew", f"round {number} by '{crew}'")
-        elif not any(
-            duty.start_min <= start and end <= duty.end_min for duty in duties
-        ):
+        on_duty = [
+            duty for duty in duties if duty.start_min <= start and end <= duty.end_min
+        ]
+        if duties and not on_duty:
             yield Broken("crew_off_duty", f"{crew} on round {number}, {start} to {end}")
+        is_alone = on_duty and all(duty.people < 2 for duty in on_duty)
+        must_not = problem.scenario.two_at_night and _is_dark(problem, start, end)
+        if is_alone and must_not:
+            yield Broken("alone_at_night", f"{crew} on round {number} at {start}")
         busy[crew].append((start, end))
     for crew, times in busy.items():
         for before, after in pairwise(sorted(times)):
             if after[0] < before[1]:
                 yield Broken("crew_on_two_rounds", f"{crew} at {after[0]}")
+
+
+def _is_dark(problem: Problem, start: int, end: int) -> bool:
+    """Whether the sun is down in some step that a stretch touches."""
+    step = problem.grid.step_min
+    return any(
+        is_dark and number * step < end and start < (number + 1) * step
+        for number, is_dark in enumerate(problem.dark)
+    )
 
 
 def _bays(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
@@ -617,8 +647,15 @@ class _Replay:
         )
 
     def _count(self) -> None:
-        carried = {(leg.crew, leg.round) for leg in self.legs if leg.kind == CARRIED}
-        self.outcome.walks = len(carried)
+        rounds: dict[tuple[str, int | None], bool] = defaultdict(bool)
+        for life in _by(self.legs, "battery").values():
+            for leg in (one for one in life if one.kind == CARRIED):
+                walk = _walk_of(self.problem, leg, life)
+                rounds[leg.crew, leg.round] |= walk is not None and _is_dark(
+                    self.problem, walk.start_min, walk.end_min
+                )
+        self.outcome.walks = len(rounds)
+        self.outcome.night_walks = sum(rounds.values())
         span = self.problem.span_min
         for leg in self.legs:
             if leg.kind == CHARGE:
