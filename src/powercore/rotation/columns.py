@@ -5,8 +5,9 @@ The master program chooses one tour for each battery among those found; its dual
 values are prices for being at a station or on a bay, for a stop and for power. Each
 battery's best tour at those prices joins it until none is worth joining. Any prices
 give a bound by themselves (Lagrange): what all batteries could earn at them, plus
-what the places are rented for. Prices may not move far in one round, which is a usual
-cure for their jumping, the boxstep method [1]_.
+what the places are rented for. Two usual cures for prices that jump are used one after
+the other: prices may not move far in one round, the boxstep method [1]_, and prices
+smoothed towards the best so far [2]_.
 
 The bound holds for plans whose moves are at the timetable's points. How many spares
 fit into a rack is not priced: a station counts as if it had room for all.
@@ -15,12 +16,16 @@ References
 ----------
 .. [1] R. E. Marsten, W. W. Hogan, J. W. Blankenship, "The boxstep method for
    large-scale optimization", Operations Research 23 (1975), pp. 389-405. From memory.
+.. [2] P. Wentges, "Weighted Dantzig-Wolfe decomposition for linear mixed-integer
+   programming", International Transactions in Operational Research 4 (1997),
+   pp. 151-162. From memory.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import highspy
 import numpy as np
@@ -36,13 +41,26 @@ from powercore.rotation.timetable import (
 )
 from powercore.values import FloatArray
 
-#: Buckets of charge when tours are searched, and when a bound is proven.
-SEARCHED, PROVEN = 96, 1536
+#: Buckets of charge when tours are searched, and how much finer they get at the end.
+SEARCHED, FINER = 96, (1, 4, 32)
+#: Batteries × places × intervals up to which the finest is worth its time.
+SMALL = 2_500
+#: Cells of the shortest path that proves a bound, and bounds of its buckets.
+PROVEN_CELLS, LEAST_PROVEN, MOST_PROVEN = 2e7, 1536, 50_000
+#: How far a price may move at the most, in what is usual, and how often a box that
+#: got too narrow is widened.
+WIDEST, WIDENINGS = 4.0, 3
+#: A price that is none, and shares of the best prices that are tried.
+ANY_PRICE, SMOOTHING = 1e6, (0.8, 0.5, 0.2, 0.0)
 #: Rounds without gain after which steps are halved.
 PATIENCE = 10
 #: Prices of a watt-hour to begin with, as shares of the highest worth of one.
 WH_PRICES = (0.02, 0.05, 0.1, 0.15, 0.2, 0.25, 0.3, 0.4, 0.5, 0.7)
 _TINY = 1e-7
+
+
+#: Rows that a tour uses, how much of each, and what it is worth.
+Column = tuple[np.ndarray, FloatArray, float]
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,10 +85,12 @@ class Master:
         self.stations, self.bays = len(table.stations), len(table.bays)
         self.batteries, self.count = len(table.batteries), table.count
         self.sources = table.most_w.size
-        self.room = tours.workspace(self.count, table.places, buckets)
+        self.buckets = buckets
+        self.room = _room(self.count, table.places, buckets)
         #: The station of each place; the last is that of a battery on the way.
         self.station_of = np.array([*map(table.station_of, range(table.places)), -1])
-        self.known: set[tuple[int, bytes]] = set()
+        #: The tours in the program, by battery and places, in its order.
+        self.tours: dict[tuple[int, bytes], tuple[IntArray, Column]] = {}
         self._rows()
         self.highs = highspy.Highs()
         self.highs.setOptionValue("output_flag", False)
@@ -150,17 +170,17 @@ class Master:
             [[self.at_come + cell, self.at_go + cell], self.at_crew + busy]
         ).astype(np.int32)
 
-    def add(self, b: int, at: IntArray) -> bool:
-        """Add a tour; False when it is there already."""
+    def add(self, b: int, at: IntArray, column: Column | None = None) -> bool:
+        """Add a tour, whose column may be known; False when it is there already."""
         mark = (b, at.tobytes())
-        if mark in self.known:
+        if mark in self.tours:
             return False
-        self.known.add(mark)
-        rows, values, worth = self.column(b, at)
+        rows, values, worth = column or self.column(b, at)
+        self.tours[mark] = at, (rows, values, worth)
         self.highs.addCol(-worth, 0.0, highspy.kHighsInf, rows.size, rows, values)
         return True
 
-    def column(self, b: int, at: IntArray) -> tuple[np.ndarray, FloatArray, float]:
+    def column(self, b: int, at: IntArray) -> Column:
         """Rows that a tour uses, how much of each, and what it is worth."""
         table = self.table
         soc, share = np.zeros(self.count + 1), np.zeros(self.count)
@@ -223,12 +243,18 @@ class Master:
         prices[self.batteries :] = np.clip(prices[self.batteries :], low, high)
         return -self.highs.getInfo().objective_function_value, prices
 
+    def weights(self) -> FloatArray:
+        """How much of each tour is in the best mixture, in the order of `tours`."""
+        self.solve(np.zeros(self.rows), np.full(self.rows, ANY_PRICE))
+        return np.array(self.highs.getSolution().col_value)[self.first_tour :]
+
     def _run(self) -> None:
-        """Solve; from scratch when the solver goes round in circles."""
+        """Solve; from scratch, then by another method, when it goes in circles."""
         optimal = highspy.HighsModelStatus.kOptimal
-        for strategy in (1, 4):
+        self.highs.setOptionValue("simplex_iteration_limit", 4_000)
+        for solver, strategy in (("choose", 1), ("choose", 4), ("ipm", 1)):
+            self.highs.setOptionValue("solver", solver)
             self.highs.setOptionValue("simplex_strategy", strategy)
-            self.highs.setOptionValue("simplex_iteration_limit", 4_000)
             self.highs.run()
             if self.highs.getModelStatus() == optimal:
                 return
@@ -357,14 +383,50 @@ def prove(
     start: FloatArray,
     *,
     rounds: int = 400,
-    trust: float = 0.1,
+    is_near: bool = False,
+    enough: float = -np.inf,
+    cells: float = PROVEN_CELLS,
     go_on: Callable[[], bool] = lambda: True,
 ) -> Bound:
     """
     Bring the best tours into the master program and prove a bound.
 
-    Prices may move only so far from the best so far in one round: a trust region,
-    wider when the program foresaw well what the tours would earn, narrower when not.
+    Parameters
+    ----------
+    master, start, rounds, is_near, enough, go_on
+        See `descend`.
+    cells : float
+        Cells of the shortest path that proves the bound.
+
+    Returns
+    -------
+    Bound
+        Valid whenever it stops.
+    """
+    prices = descend(
+        master, start, rounds=rounds, is_near=is_near, enough=enough, go_on=go_on
+    )
+    each = master.count * master.table.places
+    buckets = int(np.clip(cells / each, LEAST_PROVEN, MOST_PROVEN))
+    room = _room(master.count, master.table.places, buckets)
+    return Bound(_earn(master, prices, room, is_bound=True)[0], prices)
+
+
+def descend(
+    master: Master,
+    start: FloatArray,
+    *,
+    rounds: int,
+    is_near: bool = False,
+    enough: float = -np.inf,
+    go_on: Callable[[], bool] = lambda: True,
+) -> FloatArray:
+    """
+    Bring the best tours into the master program, and find the best prices.
+
+    First prices may move only so far from the best so far in one round; where that
+    foresees no more, prices between the best and the program's own lead to the very
+    optimum, with finer and finer cuts of charge.
 
     Parameters
     ----------
@@ -374,42 +436,116 @@ def prove(
         Prices to begin with, one for each row.
     rounds : int
         When to stop at the latest.
+    is_near : bool
+        Whether the prices are nearly right already.
+    enough : float
+        Nothing below this is looked for.
     go_on : callable
         Asked after each round.
-
-    Returns
-    -------
-    Bound
-        Valid whenever it stops.
     """
-    centre = start
-    best, wanted = _earn(master, centre)
-    for b, at in enumerate(wanted):
-        master.add(b, at)
-    scale = _scale(master, centre)
-    for _ in range(rounds):
-        try:
-            value, prices = master.solve(centre, trust * scale)
-        except NoAnswer:
-            break
-        earned, wanted = _earn(master, prices)
-        gained = [master.add(b, at) for b, at in enumerate(wanted)]
-        foreseen, real = best - value, best - earned
+    descent = _Descent(master, start, rounds, enough, go_on)
+    size = master.batteries * master.count * master.table.places
+    times = FINER if size <= SMALL else FINER[:-1]
+    coarse, *finer = (master.buckets * one for one in times)
+    try:
+        for buckets in () if is_near else (coarse, finer[0]):
+            descent.refine(buckets)
+            _boxed(descent)
+        for buckets in (coarse, finer[0]) if is_near else finer:
+            descent.refine(buckets)
+            _smoothed(descent)
+    except NoAnswer:
+        pass
+    return descent.centre
+
+
+@lru_cache(maxsize=6)
+def _room(count: int, places: int, buckets: int) -> tours.Room:
+    """Room for shortest paths, which many programs use one after the other."""
+    return tours.workspace(count, places, buckets)
+
+
+class _Descent:
+    """The lowest sum of earnings and rents so far, and the prices it is at."""
+
+    def __init__(
+        self,
+        master: Master,
+        start: FloatArray,
+        rounds: int,
+        enough: float,
+        go_on: Callable[[], bool],
+    ) -> None:
+        self.master, self.centre, self.best = master, start, np.inf
+        self.left, self.enough, self.go_on = rounds, enough, go_on
+        self.room, self.is_over = master.room, False
+
+    def refine(self, buckets: int) -> None:
+        """Cut charge into so many buckets from now on."""
+        if self.is_over:
+            return
+        self.room = _room(self.master.count, self.master.table.places, buckets)
+        self.best = np.inf
+        self.look(self.centre)
+
+    def look(self, prices: FloatArray) -> tuple[float, bool]:
+        """Earnings and rents at some prices, and whether they brought new tours."""
+        earned, wanted = _earn(self.master, prices, self.room)
+        gained = [self.master.add(b, at) for b, at in enumerate(wanted)]
+        if earned < self.best:
+            self.best, self.centre = earned, prices
+        self.left -= 1
+        is_done = self.left <= 0 or self.best <= self.enough
+        self.is_over = self.is_over or is_done or not self.go_on()
+        return earned, any(gained)
+
+
+def _boxed(descent: _Descent, trust: float = 0.1) -> None:
+    """
+    Go on with prices that may move only so far from the best.
+
+    Further when the program foresaw well what the tours would earn, less far when
+    not; where it foresees no more in a narrow box, a wider one is tried a few times.
+    """
+    master, widened = descent.master, 0
+    scale = _scale(master, descent.centre)
+    while not descent.is_over:
+        before = descent.best
+        value, prices = master.solve(descent.centre, trust * scale)
+        earned, is_new = descent.look(prices)
+        foreseen, real = before - value, before - earned
         if real > 0:
-            best, centre = earned, prices
-            scale = _scale(master, centre)
+            scale = _scale(master, descent.centre)
         if real > 0.5 * foreseen:
-            trust = min(1.0, trust * 1.5)
+            trust = min(WIDEST, trust * 1.5)
         elif real < 0.1 * foreseen:
             trust = max(1e-4, trust * 0.8)
-        if foreseen < 1e-4 * max(1.0, abs(best)) or not any(gained):
-            if trust >= 1.0 or foreseen <= 0 or trust < 1e-3:
+        if foreseen >= 1e-4 * max(1.0, abs(before)) and (is_new or real > 0):
+            continue
+        if widened == WIDENINGS or trust >= 0.2:
+            return
+        trust, widened = min(1.0, max(8 * trust, 0.02)), widened + 1
+
+
+def _smoothed(descent: _Descent) -> None:
+    """
+    Go on with prices between the best and the program's own, to the optimum [2]_.
+
+    Nearer to the program's own where that brings no new tour.
+    """
+    master = descent.master
+    nowhere, anywhere = np.zeros(master.rows), np.full(master.rows, ANY_PRICE)
+    while not descent.is_over:
+        value, prices = master.solve(nowhere, anywhere)
+        if descent.best - value < 1e-5 * max(1.0, abs(value)):
+            return
+        for share in SMOOTHING:
+            centre = descent.centre
+            _, is_new = descent.look(share * centre + (1 - share) * prices)
+            if is_new or descent.is_over:
                 break
-            trust = min(1.0, 2 * trust)
-        if not go_on():
-            break
-    room = tours.workspace(master.count, master.table.places, PROVEN)
-    return Bound(_earn(master, centre, room, is_bound=True)[0], centre)
+        else:
+            return
 
 
 def least_off_air_min(

@@ -42,6 +42,7 @@ def solve(
     seconds: float = 60.0,
     workers: int = 1,
     seed: int = 1,
+    free: frozenset[int] | None = None,
 ) -> Proof:
     """
     Solve a table as a whole.
@@ -55,8 +56,11 @@ def solve(
         A table to begin with.
     step_wh : float
         Step of energy. [Wh]
+    free : set of int
+        Only these batteries move, all others as in the hint; their worth, and what
+        they would charge otherwise, is left out.
     """
-    model = _Model(table, step_wh)
+    model = _Model(table, step_wh, hint if free is not None else None, free)
     if hint is not None:
         model.hint(hint)
     solver = cp_model.CpSolver()
@@ -68,6 +72,8 @@ def solve(
     if status not in (cp_model.OPTIMAL, cp_model.FEASIBLE):
         return Proof(None, -np.inf, bound, is_proven=False)
     at = np.zeros((model.batteries, table.count), dtype=np.int64)
+    if hint is not None and free is not None:
+        at[:] = hint
     for (b, p, i), chosen in model.x.items():
         if solver.value(chosen):
             at[b, i] = p
@@ -76,10 +82,19 @@ def solve(
 
 
 class _Model:
-    def __init__(self, table: Timetable, step_wh: float) -> None:
+    def __init__(
+        self,
+        table: Timetable,
+        step_wh: float,
+        fixed: IntArray | None = None,
+        free: frozenset[int] | None = None,
+    ) -> None:
+        self.fixed = fixed
         self.table, self.model = table, cp_model.CpModel()
         self.stations, self.bays = len(table.stations), len(table.bays)
         self.batteries, self.count = len(table.batteries), table.count
+        everyone = frozenset(range(self.batteries))
+        self.free = sorted(everyone if free is None else free)
         holds = table.holds_wh.mean(axis=0) if self.stations else np.ones(0)
         self.full = np.round(holds / step_wh).astype(int)
         self.x: dict[tuple[int, int, int], cp_model.IntVar] = {}
@@ -89,7 +104,7 @@ class _Model:
         self.gain: list[cp_model.LinearExpr] = []
         self._places()
         self._stops()
-        for b in range(self.batteries):
+        for b in self.free:
             self._moves(b)
             self._energy(b)
         self.model.maximize(sum(self.gain))
@@ -97,7 +112,7 @@ class _Model:
     def _places(self) -> None:
         table, model = self.table, self.model
         places = table.places
-        for b, i in product(range(self.batteries), range(self.count)):
+        for b, i in product(self.free, range(self.count)):
             row = []
             for p in (ON_THE_WAY, *range(places)):
                 if p == ON_THE_WAY or table.may[b, p, i]:
@@ -105,14 +120,11 @@ class _Model:
                     row.append(self.x[b, p, i])
             model.add_exactly_one(row)
         for p, i in product(range(1, places), range(self.count)):
-            keys = [(b, p, i) for b in range(self.batteries)]
-            there = [self.x[key] for key in keys if key in self.x]
+            there = sum(self.at(b, p, i) for b in range(self.batteries))
             rack = p - table.first_rack
-            if rack < 0:
-                model.add_at_most_one(there)
-            else:
-                model.add(sum(there) <= int(table.rack_room[rack]))
-        for b in range(self.batteries):
+            if not isinstance(there, int):
+                model.add(there <= (1 if rack < 0 else int(table.rack_room[rack])))
+        for b in self.free:
             start = int(table.start_at[b])
             station = table.station_of(start)
             if start:
@@ -123,7 +135,10 @@ class _Model:
 
     def at(self, b: int, p: int, i: int) -> Any:
         """Whether a battery is in a place; 0 where it may not be."""
-        return self.x.get((b, p, i), 0)
+        found = self.x.get((b, p, i))
+        if found is None and self.fixed is not None and b not in self.free:
+            return int(self.fixed[b, i] == p)
+        return 0 if found is None else found
 
     def there(self, b: int, s: int, i: int) -> Any:
         """Whether a battery is at a station, in use or as a spare."""
@@ -140,8 +155,11 @@ class _Model:
             self.gain.append(-round(PARTS * table.stop_prices[s, i]) * one)
             for b in range(self.batteries):
                 before, now = self.there(b, s, i - 1), self.there(b, s, i)
-                model.add(now - before <= one)
-                model.add(before - now <= one)
+                if not isinstance(before, int) or not isinstance(now, int):
+                    model.add(now - before <= one)
+                    model.add(before - now <= one)
+                elif before != now:
+                    model.add(one == 1)
         starts = {int(table.points[i] - table.walk_min[s]) for s, i in self.stop}
         for minute in starts:
             busy = [

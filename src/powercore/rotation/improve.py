@@ -2,10 +2,11 @@
 Look for a better rotation than one at hand.
 
 Passes of ruin and recreate over tours, each from the best table so far; after the
-first pass, prices of places lead it. Whatever it finds is turned into legs and goes
-through the verifier before anybody sees it, and counts as better only by the strict
-order of the objective. The same seed and the same number of passes give the same
-rotation. For the worker: it loads the compiled search and the solver.
+first pass, prices of places lead it. A small event is then closed by branch and
+price. Whatever it finds is turned into legs and goes through the verifier before
+anybody sees it, and counts as better only by the strict order of the objective. The
+same seed and the same number of passes give the same rotation. For the worker: it
+loads the compiled search and the solver.
 """
 
 from __future__ import annotations
@@ -16,7 +17,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from powercore.rotation import tours
-from powercore.rotation.columns import Master, climb, prove
+from powercore.rotation.branch import close, is_small
+from powercore.rotation.columns import Master, climb, descend
 from powercore.rotation.objective import Key, key_of, key_with_margin
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import Leg, Problem
@@ -121,7 +123,7 @@ def improve(
         table = timetable(more, step_min=step_min, prices=prices, also=edges)
         at = places_of(table, best.legs)
         table = keeping(table, at, keep_until_min)
-        since = 0
+        since, got = 0, at
         for got, is_gain in refine(table, at, seed=seed, passes=passes):
             since, done = since + 1, done + 1
             found = None
@@ -133,6 +135,13 @@ def improve(
                 return best
             if since >= PATIENCE:
                 break
+        if more is problem and passes >= PATIENCE and is_small(table):
+            so_far = Progress(passes=done, since=since, best=best)
+            closed = close(table, got, go_on=lambda *_, now=so_far: tell(now))
+            found = _checked(problem, more, table, closed.at, keep_until_min)
+            if found is not None and found.key < best.key:
+                best = found
+                tell(Progress(passes=done, since=0, best=best))
     return best
 
 
@@ -229,8 +238,9 @@ def _rents(
     for battery, row in enumerate(at):
         master.add(battery, row)
     effort = PASS_CELLS / (table.count * len(at) * BUCKETS)
-    bound = prove(master, climb(master, value), rounds=int(np.clip(effort, 5, 25)))
+    rounds = int(np.clip(effort, 5, 25))
+    prices = descend(master, climb(master, value), rounds=rounds)
     return (
-        bound.prices[master.at_station : master.at_bay].reshape(table.worth.shape),
-        bound.prices[master.at_bay : master.at_come].reshape(-1, table.count),
+        prices[master.at_station : master.at_bay].reshape(table.worth.shape),
+        prices[master.at_bay : master.at_come].reshape(-1, table.count),
     )

@@ -256,10 +256,10 @@ def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
         stops[carried.crew, carried.round].append(stop)
     for (crew, number), found in stops.items():
         if len({stop.station for stop in found}) > 1:
-            people = max(
-                (one.people for one in problem.scenario.crews if one.name == crew),
-                default=1,
-            )
+            times = rounds[crew, number]
+            start, end = min(s for s, _ in times), max(e for _, e in times)
+            on_duty = problem.crews_for(start, end, night=False)
+            people = max((x.people for x in on_duty if x.name == crew), default=1)
             words = f"{crew} on round {number}"
             yield from _several(problem, words, found, people)
     yield from _crews(problem, rounds)
@@ -344,7 +344,7 @@ def _crews(
         if duties and not on_duty:
             yield Broken("crew_off_duty", f"{crew} on round {number}, {start} to {end}")
         is_alone = on_duty and all(duty.people < 2 for duty in on_duty)
-        must_not = problem.scenario.two_at_night and _is_dark(problem, start, end)
+        must_not = problem.scenario.two_at_night and problem.is_night(start, end)
         if is_alone and must_not:
             yield Broken("alone_at_night", f"{crew} on round {number} at {start}")
         busy[crew].append((start, end))
@@ -352,15 +352,6 @@ def _crews(
         for before, after in pairwise(sorted(times)):
             if after[0] < before[1]:
                 yield Broken("crew_on_two_rounds", f"{crew} at {after[0]}")
-
-
-def _is_dark(problem: Problem, start: int, end: int) -> bool:
-    """Whether the sun is down in some step that a stretch touches."""
-    step = problem.grid.step_min
-    return any(
-        is_dark and number * step < end and start < (number + 1) * step
-        for number, is_dark in enumerate(problem.dark)
-    )
 
 
 def _bays(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
@@ -651,8 +642,9 @@ class _Replay:
         for life in _by(self.legs, "battery").values():
             for leg in (one for one in life if one.kind == CARRIED):
                 walk = _walk_of(self.problem, leg, life)
-                rounds[leg.crew, leg.round] |= walk is not None and _is_dark(
-                    self.problem, walk.start_min, walk.end_min
+                rounds[leg.crew, leg.round] |= (
+                    walk is not None
+                    and self.problem.is_night(walk.start_min, walk.end_min)
                 )
         self.outcome.walks = len(rounds)
         self.outcome.night_walks = sum(rounds.values())
