@@ -24,7 +24,7 @@ from powercore.rotation.construct import construct
 from powercore.rotation.exact import solve
 from powercore.rotation.explain import explain
 from powercore.rotation.improve import improve, refine
-from powercore.rotation.objective import key_of
+from powercore.rotation.objective import NIGHT, key_of
 from powercore.rotation.problem import SERVE, WAIT, Problem
 from powercore.rotation.timetable import Prices, legs_of, places_of, timetable
 from powercore.rotation.verify import verify
@@ -105,7 +105,7 @@ def test_compiled_charging_is_the_charge_model(soc, hours, bulk, tail, taper_h):
 @settings(max_examples=20)
 @given(hard())
 def test_a_table_is_worth_what_the_verifier_says_of_its_legs(scenario):
-    """Served watt-hours and walks of construct's plan agree, event by event."""
+    """Served watt-hours and walks of construct's plan agree; dearer by night."""
     problem = Problem(replace(scenario, sources=(endless(scenario.sources[0]),)))
     legs = construct(problem)
     edges = [minute for leg in legs for minute in (leg.start_min, leg.end_min)]
@@ -119,10 +119,9 @@ def test_a_table_is_worth_what_the_verifier_says_of_its_legs(scenario):
         2 ** (bottom - one.tier) * report.outcome.served_wh[key]
         for key, one in problem.stations.items()
     )
+    walks = report.outcome.walks + NIGHT * report.outcome.night_walks
     assert report.is_valid, report.broken
-    assert value_of(table, at) == pytest.approx(
-        served - 10 * report.outcome.walks, abs=1e-6
-    )
+    assert value_of(table, at) == pytest.approx(served - 10 * walks, abs=1e-6)
 
 
 def endless(source: SourcePlan) -> SourcePlan:
