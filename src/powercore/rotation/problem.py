@@ -428,8 +428,14 @@ class Problem:
 
     def is_night(self, leave: int, back: int) -> bool:
         """Whether the sun is down at some time of a walk."""
+        if not self._is_ever_dark:
+            return False
         step = self.grid.step_min
         return bool(self.dark[max(0, leave) // step : -(-back // step)].any())
+
+    @cached_property
+    def _is_ever_dark(self) -> bool:
+        return bool(self.dark.any())
 
     def may_swap(self, station: str, minute: int) -> bool:
         """Whether operators are there at a minute to swap a spare in or out."""
