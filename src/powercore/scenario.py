@@ -359,6 +359,12 @@ def low_power(station: StationPlan, window: Window | None = None) -> StationPlan
     return replace(station, openings=tuple(openings))
 
 
+def all_low(scenario: Scenario) -> Scenario:
+    """The event with every station on its low step all the while."""
+    stations = tuple(low_power(station) for station in scenario.stations)
+    return replace(scenario, stations=stations)
+
+
 def arrays_of(scenario: Scenario) -> list[tuple[str, Array]]:
     """All panels of an event, with the name of the station or source they feed."""
     at_stations = [(one.name, a) for one in scenario.stations for a in one.arrays]

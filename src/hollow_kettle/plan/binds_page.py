@@ -9,7 +9,7 @@ from datetime import datetime
 from hollow_kettle.clock import local
 from powercore.rotation import binds as core
 from powercore.rotation.problem import Problem
-from powercore.rotation.verify import verify
+from powercore.rotation.verify import Outcome
 
 from .changes import low_asked
 from .models import Event, Rotation
@@ -78,10 +78,10 @@ class BindsPage:
     fewest_at: datetime
 
 
-def binds_page(event: Event, rotation: Rotation) -> BindsPage:
-    """Say what binds a rotation."""
+def binds_page(event: Event, rotation: Rotation, outcome: Outcome) -> BindsPage:
+    """Say what binds a rotation, from what its replay gave."""
     problem, legs = problem_of(rotation)
-    found = core.binds(problem, legs, verify(problem, legs).outcome)
+    found = core.binds(problem, legs, outcome)
     groups: dict[tuple[str, ...], list[core.Bind]] = defaultdict(list)
     for bind in found.off_air:
         why, cure = _words(event, rotation, problem, bind)

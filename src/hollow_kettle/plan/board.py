@@ -17,7 +17,7 @@ from powercore.rotation.problem import (
     stops_of,
 )
 from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.verify import verify
+from powercore.rotation.verify import Outcome, verify
 
 from .change_page import PinRow
 from .models import Event, Leg, Pin, Rotation
@@ -216,8 +216,9 @@ class PinMark:
 
 @dataclass(slots=True)
 class Board:
-    """Everything the drawing needs."""
+    """Everything the drawing needs, and the replay that its marks are from."""
 
+    outcome: Outcome
     lanes: list[Lane]
     ticks: list[tuple[float, str]]
     paths: list[tuple[UUID, str]]
@@ -294,7 +295,8 @@ def board_of(
     bars.sort(key=lambda bar: (bar.tag, bar.start))
     for number, bar in enumerate(bars):
         bar.number = number
-    for fall in verify(problem, core_legs).outcome.shortfalls:
+    outcome = verify(problem, core_legs).outcome
+    for fall in outcome.shortfalls:
         lane = by_key.get(fall.station)
         if lane is not None:
             start = x(fall.start_min + rotation.from_min)
@@ -314,6 +316,7 @@ def board_of(
     middles = {bar.leg: bar.middle for bar in bars}
     minute = event.minute_of(now) if now else None
     return Board(
+        outcome=outcome,
         lanes=lanes,
         ticks=hour_ticks(event, x),
         paths=_paths(rotation, middles, x),

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import replace
 from functools import cached_property
 from threading import Lock
 from typing import TYPE_CHECKING, Any
@@ -19,7 +18,7 @@ from django.db import connection
 
 from powercore.budget import Suns, no_sun
 from powercore.rotation.problem import Problem
-from powercore.scenario import low_power
+from powercore.scenario import all_low
 
 from . import bridge
 from .models import Event, Snapshot, Station
@@ -85,9 +84,7 @@ class EventProblem:
     @cached_property
     def low(self) -> Problem:
         """The event with every station on its low step."""
-        scenario = self.problem.scenario
-        stations = tuple(low_power(station) for station in scenario.stations)
-        return Problem(replace(scenario, stations=stations))
+        return Problem(all_low(self.problem.scenario))
 
     @cached_property
     def view(self) -> SkyView | None:

@@ -55,8 +55,9 @@ def _board_page(
         tags = queries.tags_of(event)
         every, pins = queries.moves(event, found, tags), pin_rows(event, found)
         coming = [move for move in every if now is None or move.arrive >= now]
+        drawn = board.board_of(event, found, now, pins=pins)
         context |= {
-            "board": board.board_of(event, found, now, pins=pins),
+            "board": drawn,
             "now": now,
             "moves": coming[:5],
             "later": len(coming) - 5,
@@ -64,7 +65,7 @@ def _board_page(
             "every_move": every,
             "others": event.rotations.exclude(pk=found.pk)[:6],
             **search_context(queries.search_of(event)),
-            "binds": binds_page(event, found),
+            "binds": binds_page(event, found, drawn.outcome),
             "stress": stress_page(event, found),
             "stock": stock_of(event, found, now),
             "margins": rotations.MARGINS,

@@ -11,7 +11,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -25,7 +26,7 @@ from powercore.rotation.problem import (
     stops_of,
 )
 from powercore.rotation.verify import Outcome, Shortfall
-from powercore.scenario import low_power
+from powercore.scenario import all_low
 
 NO_BATTERY, NO_FIT = "no_battery", "no_fit"
 #: A battery is ready and can't be brought, or is kept for another station.
@@ -159,11 +160,13 @@ class _Seen:
             if not problem.batteries[key].is_on_hold
         }
         self.rounds = _rounds(problem, legs)
-        stations = tuple(low_power(one) for one in problem.stations.values())
-        self.low = Problem(
-            replace(problem.scenario, stations=stations, pins=()), use=problem.use
-        )
         self.watches = [one for one in problem.scenario.crews if one.does == "yard"]
+        self.known: dict[int, dict[str, _Stay]] = {}
+
+    @cached_property
+    def low(self) -> Problem:
+        """The event with every station on its low step."""
+        return Problem(all_low(self.problem.scenario), use=self.problem.use)
 
     # --- one stretch ------------------------------------------------------------
 
@@ -204,12 +207,11 @@ class _Seen:
 
     def _is_ready(self, key: str, fall: Shortfall, minute: int) -> bool:
         """Whether a battery in the yard could keep a station on the air a while."""
-        stay = self._stay(key, minute)
-        is_home = stay is not None and (
-            stay.leg.place == YARD
-            or (stay.leg.kind == CHARGE and self._is_watched(minute))
-        )
-        if stay is None or not is_home:
+        stay = self._now(minute).get(key)
+        if stay is None:
+            return False
+        is_on_bay = stay.leg.kind == CHARGE and self._is_watched(minute)
+        if stay.leg.place != YARD and not is_on_bay:
             return False
         feed = self.problem.feed(fall.station, key)
         until = min(fall.end_min, minute + READY_MIN)
@@ -312,8 +314,9 @@ class _Seen:
         could: Counter[str] = Counter()
         for minute in _moments(max(0.0, start), end):
             free = self._free_bays(minute)
+            now = self._now(minute)
             for key in able:
-                stay = self._stay(key, minute)
+                stay = now.get(key)
                 if stay is None or stay.leg.place != YARD:
                     continue
                 if stay.soc_at(minute) >= LOW_SOC:
@@ -333,8 +336,8 @@ class _Seen:
         return BAY_FREE if self._is_watched(minute) else NO_WATCH
 
     def _free_bays(self, minute: int) -> list[str]:
-        now = (self._stay(key, minute) for key in self.stays)
-        taken = {one.leg.place for one in now if one and one.leg.kind == CHARGE}
+        now = self._now(minute).values()
+        taken = {one.leg.place for one in now if one.leg.kind == CHARGE}
         return [bay for bay in self.problem.bays if bay not in taken]
 
     def _has_power(self, bay: str, minute: int) -> bool:
@@ -352,8 +355,8 @@ class _Seen:
         open_, used = 0, 0
         ready: list[tuple[int, int]] = []
         for minute in _moments(0, problem.span_min):
-            now = [self._stay(key, minute) for key in self.stays]
-            home = [one for one in now if one and one.leg.place == YARD]
+            now = self._now(minute).values()
+            home = [one for one in now if one.leg.place == YARD]
             ready.append((sum(one.soc_at(minute) >= CHARGED for one in home), minute))
             if self._is_watched(minute):
                 powered = [bay for bay in problem.bays if self._has_power(bay, minute)]
@@ -377,18 +380,20 @@ class _Seen:
             walked_h=sum(end - start for _, start, end in self.rounds) / 60,
         )
 
-    def _stay(self, key: str, minute: float) -> _Stay | None:
-        return next(
-            (
-                stay
-                for stay in self.stays[key]
+    def _now(self, minute: int) -> dict[str, _Stay]:
+        """What each battery does at a moment, looked up once."""
+        found = self.known.get(minute)
+        if found is None:
+            found = self.known[minute] = {
+                key: stay
+                for key, stays in self.stays.items()
+                for stay in stays
                 if stay.leg.start_min <= minute < stay.leg.end_min
-            ),
-            None,
-        )
+            }
+        return found
 
     def _asked_wh(self, station: str, start: float, end: float) -> float:
-        edges = np.arange(self.problem.grid.count + 1) * self.problem.grid.step_min
+        edges = self.problem.grid.edges_min
         asked = self.problem.asked_wh[station]
         return float(np.interp(end, edges, asked) - np.interp(start, edges, asked))
 

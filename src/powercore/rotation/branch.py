@@ -56,12 +56,7 @@ class Closed:
 
 def is_small(table: Timetable) -> bool:
     """Whether branching is likely to get anywhere."""
-    return size_of(table) <= SMALL
-
-
-def size_of(table: Timetable) -> int:
-    """Batteries × places × intervals."""
-    return len(table.batteries) * table.places * table.count
+    return table.cells <= SMALL
 
 
 def close(
@@ -96,7 +91,7 @@ def close(
     value = tours.value_of(tours.laid(best, arrays), arrays)
     near = CLOSE * table.stop_price
     if halves is None:
-        halves = WORK // max(1, size_of(table))
+        halves = WORK // max(1, table.cells)
     master = Master(table)
     for b, row in enumerate(best):
         master.add(b, row)
@@ -126,8 +121,9 @@ def close(
             new = -np.inf if found is None else _worth(table, arrays, found)
             if found is not None and new > value:
                 best, value = found, new
+        if cell is None or promises <= value + near:
             least = max(least, promises)
-        elif promises > value + near:
+        else:
             useful = _useful(master, prices)
             for part in _parts(half.table, *cell):
                 count += 1

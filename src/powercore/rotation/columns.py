@@ -444,8 +444,7 @@ def descend(
         Asked after each round.
     """
     descent = _Descent(master, start, rounds, enough, go_on)
-    size = master.batteries * master.count * master.table.places
-    times = FINER if size <= SMALL else FINER[:-1]
+    times = FINER if master.table.cells <= SMALL else FINER[:-1]
     coarse, *finer = (master.buckets * one for one in times)
     try:
         for buckets in () if is_near else (coarse, finer[0]):

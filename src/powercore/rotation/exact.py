@@ -57,8 +57,8 @@ def solve(
     step_wh : float
         Step of energy. [Wh]
     free : set of int
-        Only these batteries move, all others as in the hint; their worth, and what
-        they would charge otherwise, is left out.
+        Only these batteries move, the others do as in the hint; `value` and `bound`
+        leave out what those are worth.
     """
     model = _Model(table, step_wh, hint if free is not None else None, free)
     if hint is not None:

@@ -136,12 +136,20 @@ def improve(
             if since >= PATIENCE:
                 break
         if more is problem and passes >= PATIENCE and is_small(table):
-            so_far = Progress(passes=done, since=since, best=best)
-            closed = close(table, got, go_on=lambda *_, now=so_far: tell(now))
+            so_far, is_stopped = Progress(passes=done, since=since, best=best), False
+
+            def go_on(*_: float, now: Progress = so_far) -> bool:
+                nonlocal is_stopped
+                is_stopped = not tell(now)
+                return not is_stopped
+
+            closed = close(table, got, go_on=go_on)
             found = _checked(problem, more, table, closed.at, keep_until_min)
             if found is not None and found.key < best.key:
                 best = found
-                tell(Progress(passes=done, since=0, best=best))
+                is_stopped |= not tell(Progress(passes=done, since=0, best=best))
+            if is_stopped:
+                return best
     return best
 
 

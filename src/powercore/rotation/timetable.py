@@ -141,6 +141,11 @@ class Timetable:
         return self.first_rack + self.rack_at.size
 
     @property
+    def cells(self) -> int:
+        """Batteries × places × intervals."""
+        return len(self.batteries) * self.places * self.count
+
+    @property
     def first_rack(self) -> int:
         """The number of the first rack for spares."""
         return 1 + len(self.stations) + len(self.bays)

@@ -28,7 +28,7 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
 )
-from powercore.scenario import AWAY, LOW, NO_WALK, Pin
+from powercore.scenario import AWAY, LOW, NO_WALK, CrewPlan, Pin
 from powercore.values import FloatArray
 
 
@@ -258,8 +258,8 @@ def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
         if len({stop.station for stop in found}) > 1:
             times = rounds[crew, number]
             start, end = min(s for s, _ in times), max(e for _, e in times)
-            on_duty = problem.crews_for(start, end, night=False)
-            people = max((x.people for x in on_duty if x.name == crew), default=1)
+            duties = _on_duty(problem, crew, start, end)
+            people = max((duty.people for duty in duties), default=1)
             words = f"{crew} on round {number}"
             yield from _several(problem, words, found, people)
     yield from _crews(problem, rounds)
@@ -331,17 +331,14 @@ def _crews(
     busy: dict[str, list[tuple[int, int]]] = defaultdict(list)
     for (crew, number), stretches in sorted(rounds.items()):
         start, end = min(s for s, _ in stretches), max(e for _, e in stretches)
-        duties = [
-            duty
+        on_duty = _on_duty(problem, crew, start, end)
+        is_known = any(
+            duty.name == crew and duty.does == "walks"
             for duty in problem.scenario.crews
-            if duty.name == crew and duty.does == "walks"
-        ]
-        if not duties:
+        )
+        if not is_known:
             yield Broken("no_such_crew", f"round {number} by '{crew}'")
-        on_duty = [
-            duty for duty in duties if duty.start_min <= start and end <= duty.end_min
-        ]
-        if duties and not on_duty:
+        elif not on_duty:
             yield Broken("crew_off_duty", f"{crew} on round {number}, {start} to {end}")
         is_alone = on_duty and all(duty.people < 2 for duty in on_duty)
         must_not = problem.scenario.two_at_night and problem.is_night(start, end)
@@ -352,6 +349,17 @@ def _crews(
         for before, after in pairwise(sorted(times)):
             if after[0] < before[1]:
                 yield Broken("crew_on_two_rounds", f"{crew} at {after[0]}")
+
+
+def _on_duty(problem: Problem, crew: str, start: int, end: int) -> list[CrewPlan]:
+    """Duties of a crew that cover a walk."""
+    return [
+        duty
+        for duty in problem.scenario.crews
+        if (duty.name, duty.does) == (crew, "walks")
+        and duty.start_min <= start
+        and end <= duty.end_min
+    ]
 
 
 def _bays(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
