@@ -152,9 +152,7 @@ class _Run:
             if store is not None:
                 holds = source.holds_wh or store
                 offered_w = sun_w
-                if source.filled_from and self.problem.source_is_on(
-                    source.filled_from, start
-                ):
+                if self.problem.is_filled(source, start):
                     offered_w += source.fill_w
                 store += min(offered_w * hours, max(0.0, holds - store))
             legs = [

@@ -23,9 +23,9 @@ from powercore.loads import SPREAD, Load, Opening, Step, demand_w, peak_current_
 from powercore.sources import SourcePlan, Supply, on_w
 from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range
 
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2, 3, 4, 5)
+READABLE = (1, 2, 3, 4, 5, 6)
 
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
@@ -93,12 +93,15 @@ class StationPlan:
     #: How many batteries may wait there beside the one in use, full or empty; its
     #: operators swap for themselves.
     spares: int = 0
+    #: Inside its tier, a minute off the air there counts as so many elsewhere.
+    weight: float = 1.0
 
     def __post_init__(self) -> None:
         in_range(f"Spread of {self.name}", self.spread, low=0, high=1)
         in_range(f"Walk to {self.name}", self.walk_min, low=1, high=600, unit="min")
         in_range(f"Tier of {self.name}", self.tier, low=1, high=9)
         in_range(f"Spares at {self.name}", self.spares, low=0, high=20)
+        in_range(f"Weight of {self.name}", self.weight, low=0.1, high=10)
 
     def demand_w(self, grid: TimeGrid) -> FloatArray:
         """Power asked of the battery, step by step. [W], shape (grid.count,)"""
@@ -273,6 +276,9 @@ class Scenario:
     crews: tuple[CrewPlan, ...]
     #: Usual lateness of a walk. [min]
     lateness_min: int = 10
+    #: A battery that came back to the yard cools down, or warms up, for so long before
+    #: it charges. [min]
+    settle_min: int = 0
     #: "contest", "exercise", "emergency" or "demonstration".
     purpose: str = "exercise"
     #: It claims to run on power of its own: nothing from the mains.
@@ -285,6 +291,8 @@ class Scenario:
     #: Which sky the plan counts on for the first tier and for the others.
     first_tier_sky: str = NO_SUN
     other_sky: str = FORECAST
+    #: And for panels that feed the yard's bays or banks.
+    yard_sky: str = NO_SUN
     #: Nobody walks alone while the sun is down.
     two_at_night: bool = True
     spots: tuple[Spot, ...] = ()
@@ -295,11 +303,12 @@ class Scenario:
         in_range(
             "Length of the event", self.span_min, low=1, high=14 * 1440, unit="min"
         )
+        in_range("Rest before charging", self.settle_min, high=1440, unit="min")
         _check_start(self.starts_at, self.zone)
         _distinct("station", [station.key for station in self.stations])
         _distinct("battery", [battery.key for battery in self.batteries])
         _distinct("bay", [bay.key for bay in self.bays])
-        for sky in (self.first_tier_sky, self.other_sky):
+        for sky in (self.first_tier_sky, self.other_sky, self.yard_sky):
             if sky not in SKIES:
                 raise UnknownKey(f"A sky is {', '.join(SKIES)}, not {sky}.")
         sources = {source.key for source in self.sources}
@@ -381,6 +390,7 @@ def without_sky(scenario: Scenario) -> Scenario:
         spots=(),
         first_tier_sky=NO_SUN,
         other_sky=NO_SUN,
+        yard_sky=NO_SUN,
         stations=tuple(replace(one, arrays=()) for one in scenario.stations),
         sources=tuple(replace(one, arrays=()) for one in scenario.sources),
         schema_version=SCHEMA_VERSION,

@@ -279,9 +279,7 @@ class _Many:
         store = self.store[:, yard.source]
         if source.energy_wh is not None:
             room = np.maximum(0.0, (source.holds_wh or 0.0) - store)
-            fills = source.filled_from and self.problem.source_is_on(
-                source.filled_from, start
-            )
+            fills = self.problem.is_filled(source, start)
             offered = sun + (source.fill_w if fills else 0.0)
             store += np.minimum(offered * hours, room)
         if not yard.batteries.size:

@@ -32,6 +32,8 @@ MAINS, GENERATOR, VEHICLE, SUN, BUFFER = (
     "buffer",
 )
 KINDS = (MAINS, GENERATOR, VEHICLE, SUN, BUFFER)
+#: What runs an engine for its power.
+ENGINES = (GENERATOR, VEHICLE)
 #: What spoils a claim to have run on power of one's own.
 NOT_OWN = (MAINS,)
 #: Chargers draw apparent power: watts are this share of their volt-amperes.
@@ -65,6 +67,11 @@ class Fuel:
         in_range("Fuel on hand", self.on_hand_l, low=0, high=10_000, unit="L")
         in_range("Refuelling", self.refuel_min, low=0, high=240, unit="min")
 
+    @property
+    def slope_l_h(self) -> float:
+        """Further consumption from no load to full power. [L/h]"""
+        return (self.full_l_h - self.quarter_l_h) / 0.75
+
     def burns_l_h(self, share: float | FloatArray) -> FloatArray:
         """
         Consumption at a share of the rated power. [L/h]
@@ -72,9 +79,8 @@ class Fuel:
         A straight line through the two points that makers print; running without
         load is its lower end.
         """
-        slope = (self.full_l_h - self.quarter_l_h) / 0.75
         shares = np.clip(np.asarray(share, dtype=float), 0, 1)
-        return np.maximum(self.quarter_l_h + slope * (shares - 0.25), 0.01)
+        return np.maximum(self.quarter_l_h + self.slope_l_h * (shares - 0.25), 0.01)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

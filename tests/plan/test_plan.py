@@ -27,6 +27,7 @@ STATIONS = "name,tier,equipment,pattern,opens,closes,walk_min\n"
         ({"zone": "Mars/Olympus"}, "There is no time zone 'Mars/Olympus'"),
         ({"starts": "yesterday"}, "Write the date and the time like 2026-06-27 14:00"),
         ({"lateness_min": "-1"}, "between 0 and 120 min, not -1"),
+        ({"settle_min": "9000"}, "between 0 and 1440 min, not 9000"),
     ],
 )
 def test_an_impossible_event_is_refused_with_its_field(boss, shelf, values, words):
@@ -40,6 +41,8 @@ def test_an_impossible_event_is_refused_with_its_field(boss, shelf, values, word
         "purpose": "contest",
         "first_tier_sky": "none",
         "other_sky": "forecast",
+        "yard_sky": "none",
+        "settle_min": "30",
     }
 
     response = boss.post(reverse("plan:event_add"), data | values)

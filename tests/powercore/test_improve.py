@@ -36,7 +36,14 @@ from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, hard
 
 #: Everything the tables of these tests are worth is watt-hours and walks.
 PLAIN = Prices(
-    minute=0, wh=1, tier_ratio=2, reserve_wh=0, stop=10, bay_change=0, left=0
+    minute=0,
+    wh=1,
+    tier_ratio=2,
+    reserve_wh=0,
+    stop=10,
+    bay_change=0,
+    engine_wh=0,
+    left=0,
 )
 
 
@@ -116,7 +123,7 @@ def test_a_table_is_worth_what_the_verifier_says_of_its_legs(scenario):
 
     bottom = max(one.tier for one in problem.stations.values())
     served = sum(
-        2 ** (bottom - one.tier) * report.outcome.served_wh[key]
+        one.weight * 2 ** (bottom - one.tier) * report.outcome.served_wh[key]
         for key, one in problem.stations.items()
     )
     walks = report.outcome.walks + NIGHT * report.outcome.night_walks
@@ -300,6 +307,42 @@ def test_more_of_anything_never_makes_a_proven_optimum_worse(more):
 
     assert all(proof.is_proven for proof in proofs)
     assert proofs[1].value >= proofs[0].value - 0.5  # steps of 0.1 Wh round down
+
+
+def test_more_weight_never_serves_a_station_less():
+    """Proven best tables of two stations in one tier, too little for both."""
+    scenario = tiny((6.0, 5.0), (10, 20), 20.0)
+    served = []
+    for weight in (1.0, 1.2, 4.0):
+        stations = tuple(replace(one, tier=1) for one in scenario.stations)
+        heavy = replace(stations[1], weight=weight)
+        event = replace(scenario, stations=(stations[0], heavy))
+        table = timetable(Problem(event), prices=PLAIN)
+        proof = solve(table)
+        state = tours.laid(proof.at, tours.arrays_of(table))
+        served.append(float((state.share * table.need_wh[1] * (proof.at == 2)).sum()))
+        assert proof.is_proven
+
+    assert served[0] <= served[1] <= served[2]
+    assert served[0] < served[2]
+
+
+def test_a_rest_before_charging_costs_what_it_keeps_from_the_bay():
+    """Proven, and by the search: the longer the rest, the less is served."""
+    values = []
+    for rest in (0, 30, 60):
+        event = replace(tiny((6.0,), (10, 10), 40.0, span=240), settle_min=rest)
+        table = timetable(Problem(event), prices=PLAIN)
+        proof = solve(table)
+        at = np.zeros((2, table.count), dtype=np.int64)
+        _, found = tours.search(
+            tours.arrays_of(table), at, no_rents(table), 400, 1, 0.01, 48, 2
+        )
+        assert proof.is_proven
+        assert found == pytest.approx(proof.value, abs=0.5)
+        values.append(proof.value)
+
+    assert values[0] > values[1] > values[2]
 
 
 def test_a_coarser_proof_is_never_below_a_finer_one():

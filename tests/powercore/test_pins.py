@@ -241,13 +241,13 @@ def test_one_stay_is_refused_only_where_the_compiled_search_finds_no_life(
     state = tours.laid(np.zeros((0, table.count), dtype=np.int64), arrays)
     price = tours.stop_prices(arrays, state)
     none = np.zeros((len(table.bays), table.count))
-    fees = (state.rent_s, none, price, price, state.power_w * 0, state.store_wh * 0)
+    fees = (state.rent_s, none, price, price, state.power_w * 0)
     _, value = tours.best_tour(
         number,
         arrays,
         np.ones_like(table.worth),
         fees,
-        (state.power_w, state.store_wh, state.racked),
+        (state.power_w, state.store_wh, state.spilt, state.racked),
         False,
         tours.workspace(table.count, table.places, 32),
     )

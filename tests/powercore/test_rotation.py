@@ -6,13 +6,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from powercore.arrays import Site
+from powercore.arrays import Array, Site
 from powercore.budget import endurance, ledger, stock_wh
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
 from powercore.rotation.verify import verify
-from powercore.scenario import BayPlan, CrewPlan
-from powercore.sources import SourcePlan
+from powercore.scenario import CLEAR, NO_SUN, BayPlan, CrewPlan
+from powercore.sources import SUN, SourcePlan
 from powercore.values import Window
 from tests.builders import (
     DAY,
@@ -200,6 +200,7 @@ def test_a_spare_is_swapped_in_without_a_walk():
             },
         ),
         ("bay_change_unwatched", {"crews": SIX_HOURS.crews[:1]}),
+        ("charged_too_soon", {"settle_min": 60}),
         ("source_overloaded", {"sources": (replace(SIX_HOURS.sources[0], max_w=20),)}),
     ],
 )
@@ -297,6 +298,8 @@ def test_construct_leaves_nothing_unserved_where_a_plan_with_slack_exists(scenar
     assert report.outcome.unserved_wh == pytest.approx(0, abs=1e-6)
 
 
+#: Three of 100 W, flat on the ground.
+PANEL = Array(vmp_v=18, imp_a=16.7, voc_v=22.3, isc_a=18)
 #: The sun goes down there some eight hours after the events here begin.
 LAKES = Site(latitude=46.0, longitude=-94.0)
 
@@ -310,6 +313,7 @@ def hard(draw):
             f"s{n}",
             amps=draw(st.floats(0.5, 8)),
             tier=draw(st.integers(1, 2)),
+            weight=draw(st.sampled_from([1.0, 3.0])),
             walk_min=draw(st.integers(1, 25)),
             openings=open_all(span),
             device_min_v=draw(st.sampled_from([0, 11.0, 11.7])),
@@ -331,13 +335,16 @@ def hard(draw):
         batteries = (there, *batteries[1:])
     quiet = draw(st.integers(60, span - 60))
     energy_wh = draw(st.sampled_from([None, 100.0, 600.0]))
+    is_on_panels = energy_wh is None and draw(st.booleans())
     source = SourcePlan(
         key="mains",
         name="source",
-        kind="buffer",
+        kind=SUN if is_on_panels else "buffer",
         max_w=400,
         energy_wh=energy_wh,
+        capacity_wh=None if energy_wh is None else 600.0,
         windows=(Window(start_min=0, end_min=quiet),),
+        arrays=(PANEL,) if draw(st.booleans()) else (),
     )
     off_duty = draw(st.integers(30, span - 60))
     later, people = off_duty + 30, draw(st.integers(1, 3))
@@ -351,7 +358,9 @@ def hard(draw):
     return make_scenario(
         site=draw(st.sampled_from([None, LAKES])),
         two_at_night=draw(st.booleans()),
+        yard_sky=draw(st.sampled_from([NO_SUN, CLEAR])),
         span_min=span,
+        settle_min=draw(st.sampled_from([0, 0, 40])),
         stations=stations,
         batteries=batteries,
         sources=(source,),

@@ -19,7 +19,7 @@ from powercore.rotation.verify import verify
 from powercore.scenario import CLEAR, NO_SUN, BayPlan
 from powercore.simulate import simulate
 from powercore.sky import every_sky
-from powercore.sources import SourcePlan, Supply
+from powercore.sources import SUN, SourcePlan, Supply
 from powercore.values import Window
 from tests.builders import make_battery, make_scenario, make_station, open_all, steady
 
@@ -174,19 +174,26 @@ def test_simulation_equals_the_reference(event, station_w, source_w):
     event=events(),
     sky=st.sampled_from([NO_SUN, CLEAR]),
     watts=st.sampled_from([20.0, 60.0, 200.0]),
+    charged_by=st.sampled_from(["buffer", "sun"]),
 )
-def test_the_planned_future_has_the_verifier_s_minutes(event, sky, watts):
+def test_the_planned_future_has_the_verifier_s_minutes(event, sky, watts, charged_by):
     """Off the air and in reserve, with the sun and the supplies that plans count on."""
+    panel = Array(vmp_v=18, imp_a=watts / 18, voc_v=22.3, isc_a=1.1 * watts / 18)
+    buffer, mains = event.sources
+    full = dataclasses.replace(
+        buffer, energy_wh=5000.0, capacity_wh=5000.0, arrays=(panel,)
+    )
+    panels = SourcePlan(
+        key="sun", name="sun", kind=SUN, max_w=250, windows=(), arrays=(panel,)
+    )
     plain = dataclasses.replace(
         unshed(event),
-        sources=tuple(
-            dataclasses.replace(source, energy_wh=5000.0, capacity_wh=5000.0)
-            for source in event.sources
-        ),
+        sources=(full, mains, panels),
+        bays=(event.bays[0], dataclasses.replace(event.bays[1], source=charged_by)),
     )
-    panel = Array(vmp_v=18, imp_a=watts / 18, voc_v=22.3, isc_a=1.1 * watts / 18)
     sunny = dataclasses.replace(
         plain,
+        yard_sky=sky,
         site=Site(latitude=46.1, longitude=-95.4),
         first_tier_sky=sky,
         other_sky=sky,

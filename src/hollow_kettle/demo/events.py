@@ -298,6 +298,8 @@ def make_sun(event: Event, owned: dict[str, Asset]) -> None:
         turns=3,
         max_a=20,
     )
+    event.yard_sky = "forecast"
+    event.save(update_fields=["yard_sky"])
     sun.forecast_by_service(event)
 
 

@@ -77,6 +77,8 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
         is_own_power=event.is_own_power,
         first_tier_sky=event.first_tier_sky,
         other_sky=event.other_sky,
+        yard_sky=event.yard_sky,
+        settle_min=event.settle_min,
         two_at_night=event.two_at_night,
         site=sky_site(sites),
         sky=tuple(_sky(event, from_min)),
@@ -357,6 +359,7 @@ def _station(
         low_words=station.low_words,
         watch_words=station.watch_words,
         spares=station.spares,
+        weight=station.weight,
     )
 
 

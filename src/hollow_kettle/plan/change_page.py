@@ -23,9 +23,19 @@ class CostRow:
     where: str = ""
 
     @property
+    def digits(self) -> int:
+        """Places after the point: hours and litres have one."""
+        return 1 if self.unit in ("h", "L") else 0
+
+    @property
+    def is_noticed(self) -> bool:
+        """Whether it differs in the digits shown."""
+        return abs(self.value) >= 0.5 / 10**self.digits
+
+    @property
     def words(self) -> str:
-        """The difference with its sign, in whole units."""
-        return f"{self.value:+.0f}".replace("-", "−")
+        """The difference with its sign."""
+        return f"{self.value:+.{self.digits}f}".replace("-", "−")
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,8 +74,10 @@ def cost_rows(event: Event, cost: Cost) -> tuple[CostRow, ...]:
         CostRow("walks", "", cost.walks),
         CostRow("of them in the dark", "", cost.night_walks),
         CostRow("bay changes", "", cost.bay_changes),
+        CostRow("engine for charging alone", "h", cost.engine_h),
+        CostRow("fuel for charging", "L", cost.fuel_l),
     )
-    return tuple(row for row in rows if abs(row.value) >= 0.5 or row.where)
+    return tuple(row for row in rows if row.is_noticed or row.where)
 
 
 def change_page(event: Event, proposal: Proposal) -> ChangePage:

@@ -33,6 +33,7 @@ WHY_NOT = {
     "bay_change_unwatched": "nobody watches the yard then, to change the bay",
     "bay_refuses_battery": "a bay's charger is not set for that battery",
     "battery_on_hold": "that battery is on hold",
+    "charged_too_soon": "it would not have rested enough before it charges",
     "crew_off_duty": "no crew is on duty for that walk",
     "crew_on_two_rounds": "the crew is on another walk then",
     "leg_outside_event": "that is outside the event",

@@ -16,7 +16,15 @@ from . import services
 from .models import Event, Source, Station, Walk
 
 Row = TypeVar("Row", bound=Model)
-_OWN = ("purpose", "is_own_power", "first_tier_sky", "other_sky", "two_at_night")
+_OWN = (
+    "purpose",
+    "is_own_power",
+    "first_tier_sky",
+    "other_sky",
+    "yard_sky",
+    "settle_min",
+    "two_at_night",
+)
 _RESERVES = ("lithium_reserve_pct", "lead_reserve_pct")
 
 
@@ -153,6 +161,7 @@ def _copy_station(
         low_words=station.low_words,
         watch_words=station.watch_words,
         spares=station.spares,
+        weight=station.weight,
     )
     for item in station.equipment.all():
         _again(

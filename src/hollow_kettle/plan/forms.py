@@ -56,6 +56,23 @@ class EventForm(Dressed, forms.Form):
         help_text="What must stay on the air survives this.",
     )
     other_sky = forms.ChoiceField(label="Others count on", choices=SKY_CHOICES)
+    yard_sky = forms.ChoiceField(
+        label="The yard counts on",
+        choices=SKY_CHOICES,
+        initial="none",
+        help_text="For panels on bays or a buffer bank there: whom they charge for "
+        "hangs on the sun.",
+    )
+    settle_min = NumberField(
+        label="Rest before charging",
+        low=0,
+        high=1440,
+        unit="min",
+        is_whole=True,
+        initial="0",
+        help_text="To cool down after hard use, or to warm up on a cold day. Lithium "
+        "must not charge below 0 °C unless it heats itself.",
+    )
     lithium_reserve_pct = NumberField(
         label="Reserve of lithium",
         low=0,
@@ -102,6 +119,14 @@ class StationForm(Dressed, forms.Form):
         is_whole=True,
         initial="2",
         help_text="1 is kept on the air first, at any cost to the others.",
+    )
+    weight = NumberField(
+        label="Weight inside its tier",
+        low=0.1,
+        high=10,
+        required=False,
+        help_text="A minute off the air here counts as so many at another of its tier; "
+        "empty: 1.",
     )
     changeover_s = NumberField(
         label="Changeover",

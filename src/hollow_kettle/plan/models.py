@@ -60,6 +60,13 @@ class Event(models.Model):
     other_sky = models.CharField(
         "others count on", max_length=8, choices=SKY_CHOICES, default="forecast"
     )
+    yard_sky = models.CharField(
+        "panels at the yard count with",
+        max_length=8,
+        choices=SKY_CHOICES,
+        default="none",
+    )
+    settle_min = models.PositiveSmallIntegerField("rest before charging", default=0)
     lithium_reserve_pct = models.FloatField("reserve of lithium", null=True, blank=True)
     lead_reserve_pct = models.FloatField("reserve of lead-acid", null=True, blank=True)
     two_at_night = models.BooleanField("two at night", default=True)
@@ -77,6 +84,9 @@ class Event(models.Model):
                     Q(lithium_reserve_pct=None) | Q(lithium_reserve_pct__range=(0, 90))
                 )
                 & (Q(lead_reserve_pct=None) | Q(lead_reserve_pct__range=(0, 90))),
+            ),
+            models.CheckConstraint(
+                name="plan_event_settle", condition=Q(settle_min__range=(0, 1440))
             ),
             models.CheckConstraint(
                 name="plan_event_ends_after_start",
@@ -231,6 +241,8 @@ class Station(models.Model):
     watch_words = models.CharField("words for watch only", max_length=120, blank=True)
     #: How many batteries may wait there beside the one in use; operators swap.
     spares = models.PositiveSmallIntegerField("spares kept there", default=0)
+    #: Inside its tier, what a minute off the air there counts.
+    weight = models.FloatField(default=1)
 
     class Meta:
         ordering = ["tier", "name"]
@@ -244,6 +256,9 @@ class Station(models.Model):
             ),
             models.CheckConstraint(
                 name="plan_station_spares", condition=Q(spares__range=(0, 20))
+            ),
+            models.CheckConstraint(
+                name="plan_station_weight", condition=Q(weight__range=(0.1, 10))
             ),
         ]
 
@@ -611,6 +626,11 @@ class Rotation(models.Model):
     #: Of the walks, those during which the sun is down at some time.
     night_walks = models.PositiveIntegerField(default=0)
     bay_changes = models.PositiveIntegerField(default=0)
+    #: Minutes that stations are on a lower power step than agreed.
+    low_min = models.FloatField(default=0)
+    #: Hours that engines run for charging alone, and what charging burns. [L]
+    engine_h = models.FloatField(default=0)
+    fuel_l = models.FloatField(default=0)
     #: Minutes by which reliefs lack the slack they should have.
     thin_min = models.FloatField(default=0)
     #: What a coordinator changed to make it, and of which rotation.

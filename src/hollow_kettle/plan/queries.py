@@ -38,24 +38,32 @@ def search_of(event: Event) -> Search | None:
     return event.searches.select_related("rotation", "best").first()
 
 
+#: Figures that are left out where both have none.
+_SELDOM = ("low_min", "night_walks", "engine_h", "fuel_l")
 #: What rotations are compared by, most important first.
 FIGURES = {
     "off_air_min": "off the air, min",
+    "low_min": "on low power, min",
     "unserved_wh": "not served, Wh",
     "reserve_min": "into reserve, min",
     "thin_min": "slack missing, min",
     "walks": "walks",
     "night_walks": "of them in the dark",
     "bay_changes": "bay changes",
+    "engine_h": "engine for charging alone, h",
+    "fuel_l": "fuel for charging, L",
 }
 
 
 def figures_of(one: Rotation, other: Rotation) -> list[tuple[str, float, float]]:
-    """Two rotations figure by figure, most important first."""
-    return [
-        (words, getattr(one, name), getattr(other, name))
-        for name, words in FIGURES.items()
-    ]
+    """Two rotations figure by figure, most important first; hours and litres to .1."""
+    found = []
+    for name, words in FIGURES.items():
+        digits = 1 if name in ("engine_h", "fuel_l") else 0
+        pair = [round(getattr(rotation, name), digits) for rotation in (one, other)]
+        if any(pair) or name not in _SELDOM:
+            found.append((words, pair[0], pair[1]))
+    return found
 
 
 def hour_ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
@@ -231,12 +239,16 @@ def _slack(
 
 
 def suns_of(rotation: Rotation) -> list[tuple[str, str]]:
-    """Stations whose panels a rotation counts on, and under which sky."""
+    """Stations and sources whose panels a rotation counts on, and under which sky."""
     problem = problem_of_snapshot(rotation.snapshot)
     skies = dict(SKY_CHOICES)
     return [
         (problem.stations[key].name, skies[problem.sky_of(key)])
         for key, watts in problem.sun_w.items()
+        if watts.any()
+    ] + [
+        (f"the {problem.sources[key].name}", skies[problem.scenario.yard_sky])
+        for key, watts in problem.yard_sun_w.items()
         if watts.any()
     ]
 

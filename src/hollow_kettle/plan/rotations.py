@@ -92,6 +92,9 @@ def keep(rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg]) -> Rotat
     rotation.walks = outcome.walks
     rotation.night_walks = outcome.night_walks
     rotation.bay_changes = outcome.bay_changes
+    rotation.low_min = sum(problem.lowered_min.values())
+    rotation.engine_h = outcome.engine_min / 60
+    rotation.fuel_l = outcome.fuel_l
     rotation.thin_min = thin_min(problem, legs, outcome)
     rotation.off_air_min = outcome.total_min("off_air")
     rotation.reserve_min = outcome.total_min("reserve")

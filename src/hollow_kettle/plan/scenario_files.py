@@ -176,6 +176,8 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
         is_own_power=scenario.is_own_power,
         first_tier_sky=scenario.first_tier_sky,
         other_sky=scenario.other_sky,
+        yard_sky=scenario.yard_sky,
+        settle_min=scenario.settle_min,
         two_at_night=scenario.two_at_night,
     )
     if not is_template:
@@ -297,6 +299,7 @@ def _station(event: Event, plan: core.StationPlan, spot: core.Spot | None) -> St
         low_words=plan.low_words,
         watch_words=plan.watch_words,
         spares=plan.spares,
+        weight=plan.weight,
     )
     for load in plan.loads:
         _equipment(event, station, plan, load)

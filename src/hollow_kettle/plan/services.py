@@ -74,8 +74,7 @@ def save_event(
     event = event or Event()
     event.name, event.zone, event.lateness_min = name, zone, lateness_min
     event.starts_at, event.ends_at = starts_at, ends_at
-    for field, value in policy.items():
-        setattr(event, field, value)
+    _give(event, policy)
     event.save()
     if is_new:
         Site.objects.create(event=event, name="Charging yard", is_yard=True)
@@ -84,6 +83,15 @@ def save_event(
         )
         event.batteries.set(Asset.objects.batteries())
     return event
+
+
+def _give(row: Event | Station, values: dict[str, Any]) -> None:
+    """Set what a form or a file says; what is left empty is as usual."""
+    for name, value in values.items():
+        field = row._meta.get_field(name)
+        if value is None and isinstance(field, Field) and not field.null:
+            value = field.get_default()
+        setattr(row, name, value)
 
 
 @transaction.atomic
@@ -122,11 +130,7 @@ def save_station(
     station.name, station.tier, station.purpose = name, tier, purpose
     station.changeover_s = 120 if changeover_s is None else changeover_s
     station.disconnect_v = disconnect_v
-    for attribute, value in power.items():
-        field = Station._meta.get_field(attribute)
-        if value is None and isinstance(field, Field) and not field.null:
-            value = field.get_default()
-        setattr(station, attribute, value)
+    _give(station, power)
     station.save()
     site = station.site
     site.name, site.latitude, site.longitude = name, latitude, longitude

@@ -319,6 +319,9 @@ class _Seen:
                 stay = now.get(key)
                 if stay is None or stay.leg.place != YARD:
                     continue
+                came = stay.leg.start_min
+                if came and minute < came + self.problem.scenario.settle_min:
+                    continue
                 if stay.soc_at(minute) >= LOW_SOC:
                     continue
                 cause = self._waits_for(key, free, minute)

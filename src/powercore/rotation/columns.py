@@ -9,8 +9,9 @@ what the places are rented for. Two usual cures for prices that jump are used on
 the other: prices may not move far in one round, the boxstep method [1]_, and prices
 smoothed towards the best so far [2]_.
 
-The bound holds for plans whose moves are at the timetable's points. How many spares
-fit into a rack is not priced: a station counts as if it had room for all.
+The bound holds for plans whose moves are at the timetable's points. Not priced are
+how many spares fit into a rack, what is in a bank and what panels give at the yard:
+each battery counts as if it had these for itself.
 
 References
 ----------
@@ -84,9 +85,16 @@ class Master:
         self.arrays = tours.arrays_of(table)
         self.stations, self.bays = len(table.stations), len(table.bays)
         self.batteries, self.count = len(table.batteries), table.count
-        self.sources = table.most_w.size
+        self.sources = table.most_w.shape[0]
         self.buckets = buckets
         self.room = _room(self.count, table.places, buckets)
+        #: What a battery has of the sources as if it were alone: of a store, all
+        #: that has come into it.
+        self.alone = (
+            table.most_w,
+            table.store_wh[:, None] + np.cumsum(table.fills_wh, axis=1),
+            np.zeros_like(table.fills_wh),
+        )
         #: The station of each place; the last is that of a battery on the way.
         self.station_of = np.array([*map(table.station_of, range(table.places)), -1])
         #: The tours in the program, by battery and places, in its order.
@@ -106,8 +114,7 @@ class Master:
         self.at_come = self.at_bay + slots
         self.at_go = self.at_come + cells
         self.at_watt = self.at_go + cells
-        self.at_store = self.at_watt + self.sources * self.count
-        self.at_crew = self.at_store + self.sources
+        self.at_crew = self.at_watt + self.sources * self.count
         table = self.table
         starts = set()
         for s in range(self.stations):
@@ -118,8 +125,7 @@ class Master:
         self.rows = self.at_crew + self.crew_minutes.size
         rows = np.ones(self.rows)
         rows[self.at_come : self.at_watt] = 0.0
-        rows[self.at_watt : self.at_store] = np.repeat(table.most_w, self.count)
-        rows[self.at_store : self.at_crew] = table.store_wh
+        rows[self.at_watt : self.at_crew] = table.most_w.ravel()
         rows[self.at_crew :] = table.crews[self.crew_minutes]
         self.limits = rows
 
@@ -185,8 +191,17 @@ class Master:
         table = self.table
         soc, share = np.zeros(self.count + 1), np.zeros(self.count)
         below, watts = np.zeros(self.count), np.zeros(self.count)
-        left = table.store_wh.copy()
-        tours.walk_through(b, at, self.arrays, left, soc, share, below, watts)
+        tours.walk_through(
+            b,
+            at,
+            self.arrays,
+            self.alone,
+            soc,
+            share,
+            below,
+            watts,
+            np.zeros(self.count),
+        )
         worth = table.left_price * float(soc[-1])
         is_out = (at > 0) & (at <= self.stations)
         cells, places = np.flatnonzero(is_out), at[is_out] - 1
@@ -206,8 +221,9 @@ class Master:
         left_it = (before >= 0) & ~is_swap
         drawn = np.flatnonzero(watts > 0)
         sources = table.source_of[at[drawn] - 1 - self.stations]
-        took = table.store_wh - left
-        stores = np.flatnonzero(took > 0)
+        worth -= float((watts[drawn] * table.watt_price[sources, drawn]).sum())
+        is_priced = ~table.is_shared[sources]
+        drawn, sources = drawn[is_priced], sources[is_priced]
         rows = np.concatenate(
             [
                 [b],
@@ -216,11 +232,10 @@ class Master:
                 self.at_come + now[came] * self.count + changed[came],
                 self.at_go + before[left_it] * self.count + changed[left_it],
                 self.at_watt + sources * self.count + drawn,
-                self.at_store + stores,
             ]
         ).astype(np.int32)
-        ones = rows.size - drawn.size - stores.size
-        values = np.concatenate([np.ones(ones), watts[drawn], took[stores]])
+        ones = rows.size - drawn.size
+        values = np.concatenate([np.ones(ones), watts[drawn]])
         return rows, values, worth
 
     def solve(self, centre: FloatArray, reach: FloatArray) -> tuple[float, FloatArray]:
@@ -274,19 +289,19 @@ class Master:
             prices[self.at_bay : self.at_come].reshape(y, n),
             come,
             go,
-            prices[self.at_watt : self.at_store].reshape(q, n),
-            prices[self.at_store : self.at_crew].copy(),
+            np.where(
+                self.table.is_shared[:, None],
+                0.0,
+                prices[self.at_watt : self.at_crew].reshape(q, n),
+            ),
         )
 
     def priced(
         self, b: int, fees: tours.Fees, room: tours.Room, *, is_bound: bool
     ) -> tuple[IntArray, float]:
         """Best tour of a battery at some fees, and what it earns."""
-        left = (
-            np.repeat(self.table.most_w, self.count).reshape(self.sources, self.count),
-            self.table.store_wh,
-            np.zeros((self.table.rack_at.size, self.count), dtype=np.int64),
-        )
+        racked = np.zeros((self.table.rack_at.size, self.count), dtype=np.int64)
+        left = (*self.alone, racked)
         plain = np.ones((self.stations, self.count))
         return tours.best_tour(b, self.arrays, plain, fees, left, is_bound, room)
 
@@ -588,10 +603,19 @@ def least_off_air_min(
             changes = np.flatnonzero(np.diff(problem.demand_w[key])) + 1
             edges |= {int(i) * problem.grid.step_min for i in changes}
     only = Prices(
-        minute=1, wh=0, tier_ratio=1, reserve_wh=0, stop=0, bay_change=0, left=0
+        minute=1,
+        wh=0,
+        tier_ratio=1,
+        reserve_wh=0,
+        stop=0,
+        bay_change=0,
+        engine_wh=0,
+        left=0,
     )
     table = timetable(problem, step_min=step_min, prices=only, also=edges)
-    table = replace(table, worth=table.worth * np.array(of_tier)[:, None])
+    weights = np.array([one.weight for one in problem.stations.values()])
+    counted = np.array(of_tier) / weights
+    table = replace(table, worth=table.worth * counted[:, None])
     master = Master(table)
     for battery, row in enumerate(places_of(table, legs)):
         master.add(battery, row)

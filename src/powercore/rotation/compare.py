@@ -24,6 +24,9 @@ class Cost:
     walks: int
     night_walks: int
     bay_changes: int
+    #: Hours that engines run for charging alone, and what charging burns. [L]
+    engine_h: float
+    fuel_l: float
     #: Minutes off the air by station, where they differ.
     by_station: tuple[tuple[str, float], ...]
     #: Whether the strict order of the objective says better (-1), equal or worse (1).
@@ -79,6 +82,8 @@ class Replayed:
             walks=after.walks - before.walks,
             night_walks=after.night_walks - before.night_walks,
             bay_changes=after.bay_changes - before.bay_changes,
+            engine_h=(after.engine_min - before.engine_min) / 60,
+            fuel_l=after.fuel_l - before.fuel_l,
             by_station=tuple(
                 (station, is_now.get(station, 0.0) - was.get(station, 0.0))
                 for station in sorted(was.keys() | is_now.keys())

@@ -20,8 +20,11 @@ import numpy as np
 
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.sources import SUN
 from powercore.values import FloatArray
 
+#: How far ahead power for a bay is looked for. [min]
+AHEAD_MIN = 12 * 60
 #: A battery is worth a walk when it brings this many times what is there. [ratio]
 WORTH_A_WALK = 1.5
 #: ... and at least this much of its own energy above reserve. (0 to 1)
@@ -103,6 +106,8 @@ class _Life:
     #: When a carried or promised battery is where it goes. [min]
     due: int = 0
     promised: bool = False
+    #: When it has rested enough to be charged. [min]
+    rested: int = 0
 
 
 @dataclass(slots=True)
@@ -157,12 +162,15 @@ class _Walkthrough:
         tiers = sorted({s.tier for s in self.problem.stations.values()})
         for tier in tiers:
             keys = [k for k, s in self.problem.stations.items() if s.tier == tier]
-            by_tier.append(sum(self.off_air[key] for key in keys))
-            by_tier.append(sum(self.unserved[key] for key in keys))
+            by_tier.append(self._weighed(self.off_air, keys))
+            by_tier.append(self._weighed(self.unserved, keys))
         for tier in tiers:
             keys = [k for k, s in self.problem.stations.items() if s.tier == tier]
-            by_tier.append(sum(self.in_reserve[key] for key in keys))
+            by_tier.append(self._weighed(self.in_reserve, keys))
         return (*by_tier, round(self.thin_min, 3), self.rounds, self.bay_changes)
+
+    def _weighed(self, lost: dict[str, float], stations: Sequence[str]) -> float:
+        return sum(self.problem.stations[key].weight * lost[key] for key in stations)
 
     # --- start ---------------------------------------------------------------
 
@@ -247,6 +255,7 @@ class _Walkthrough:
     def _arrive(self, now: int) -> None:
         for life in self.lives.values():
             if life.kind == CARRIED and not life.promised and life.due <= now:
+                life.rested = life.due + self.problem.scenario.settle_min
                 self._go(life, WAIT, YARD, life.due)
         for swap in [swap for swap in self.swaps if swap.arrive <= now]:
             self.swaps.remove(swap)
@@ -288,7 +297,7 @@ class _Walkthrough:
     def _mind_bays(self, now: int) -> None:
         """Take off what is charged, put on what gains most."""
         for bay, held in self.on_bay.items():
-            if held is not None and self._is_done(bay, held):
+            if held is not None and self._is_done(bay, held, now):
                 self._take_off(bay, now)
         order = sorted(
             (bay for bay, held in self.on_bay.items() if held is None),
@@ -301,6 +310,7 @@ class _Walkthrough:
                 key
                 for key in self._waiting()
                 if self.lives[key].soc < self.style.charge_to - 0.05
+                and self.lives[key].rested <= now
                 and self.problem.bay_refusal(bay, key) is None
                 and self._fits_source(bay, key)
             ]
@@ -317,24 +327,31 @@ class _Walkthrough:
         self.on_bay[bay] = None
         self.bay_changes += 1
 
-    def _is_done(self, bay: str, key: str) -> bool:
+    def _is_done(self, bay: str, key: str, now: int) -> bool:
         soc = self.lives[key].soc
         waiting = any(
             self.lives[other].soc < 0.5 and self.problem.bay_refusal(bay, other) is None
             for other in self._waiting()
         )
-        store = self.store_wh[self.problem.bays[bay].source]
-        if store is not None and store <= 1.0:
+        if self._is_dry(self.problem.bays[bay].source, now):
             return True
         return soc >= 0.999 or (waiting and soc >= self.style.charge_to)
+
+    def _is_dry(self, source: str, now: int) -> bool:
+        """Whether a bank is empty and nothing comes into it for long."""
+        store = self.store_wh[source]
+        if store is None or store > 1.0:
+            return False
+        step = self.problem.grid.step_min
+        coming = self.problem.fills_w[source][now // step : (now + AHEAD_MIN) // step]
+        return float(coming.sum()) * step / 60 <= 1.0
 
     def _hours_of_power(self, bay: str, now: int) -> float:
         """Hours a bay's source still runs until the morning after."""
         source = self.problem.sources[self.problem.bays[bay].source]
-        store = self.store_wh[source.key]
-        if store is not None and store <= 1.0:
+        if self._is_dry(source.key, now):
             return 0.0
-        ahead = min(now + 12 * 60, self.problem.span_min)
+        ahead = min(now + AHEAD_MIN, self.problem.span_min)
         return (
             sum(
                 max(0, min(window.end_min, ahead) - max(window.start_min, now))
@@ -355,6 +372,8 @@ class _Walkthrough:
             self.problem.bay_w(battery, self.problem.charge_model(at, battery).bulk)
             for at, battery in pairs
         )
+        if self.problem.sources[source].kind == SUN:
+            return len(pairs) == 1 or watts <= self.problem.sources[source].max_w
         return watts <= self.problem.sources[source].max_w + 1e-9
 
     def _gap_ah(self, key: str) -> float:
@@ -542,6 +561,12 @@ class _Walkthrough:
                 most = surplus_w / self.problem.bay_w(held, 1.0) * hours
                 gained = min(model.after(before, hours) - before, most)
                 life.soc += gained / model.capacity
+        for source, store in self.store_wh.items():
+            if store is not None:
+                filled = float(self.problem.fills_w[source][step]) * hours
+                holds = self.problem.sources[source].holds_wh or 0.0
+                self.store_wh[source] = min(store + filled, max(store, holds))
+        sun_w = {key: float(w[step]) for key, w in self.problem.yard_sun_w.items()}
         for bay, held in self.on_bay.items():
             source = self.problem.bays[bay].source
             if held is None or not self.problem.source_is_on(source, now):
@@ -550,6 +575,11 @@ class _Walkthrough:
             life = self.lives[held]
             before = life.soc * model.capacity
             gained = model.after(before, hours) - before
+            if self.problem.sources[source].kind == SUN:
+                # Whoever is asked first gets what there is.
+                most = max(0.0, sun_w[source]) / self.problem.bay_w(held, 1.0) * hours
+                gained = min(gained, most)
+                sun_w[source] -= self.problem.bay_w(held, gained) / hours
             store = self.store_wh[source]
             if store is not None:
                 wanted = self.problem.bay_w(held, gained)

@@ -19,7 +19,7 @@ import numpy as np
 from powercore.rotation import tours
 from powercore.rotation.branch import close, is_small
 from powercore.rotation.columns import Master, climb, descend
-from powercore.rotation.objective import Key, key_of, key_with_margin
+from powercore.rotation.objective import TAIL, Key, key_of, key_with_margin
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.rounds import grouped
@@ -130,7 +130,8 @@ def improve(
             if is_gain:
                 found = _checked(problem, more, table, got, keep_until_min)
             if found is not None and found.key < best.key:
-                best, since = found, 0
+                since = 0 if found.key[:-TAIL] < best.key[:-TAIL] else since
+                best = found
             if not tell(Progress(passes=done, since=since, best=best)):
                 return best
             if since >= PATIENCE:

@@ -1,10 +1,12 @@
 """
 What makes one rotation better than another: a strict order, smaller first.
 
-By tier: minutes off the air, then minutes that pins have it on a lower power step,
-then watt-hours not served. Then minutes into reserve
-by tier, then minutes by which reliefs lack the slack they should have, then rounds,
-those in the dark dearer, then bay changes. A changeover's planned break counts nowhere.
+By tier, its stations weighed: minutes off the air, then minutes that pins have it on
+a lower power step, then watt-hours not served. Then minutes into reserve by tier, then
+minutes by which reliefs lack the slack they should have, then rounds, those in the
+dark dearer, then bay changes, hours that engines run and fuel, then how unevenly
+batteries are used, and charge left at the end. A changeover's planned break counts
+nowhere.
 Each figure is rounded to what anybody could notice, so that no minute is traded for
 the arithmetic's last digits.
 """
@@ -13,6 +15,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+
 from powercore.rotation.problem import SERVE, Leg, Problem
 from powercore.rotation.verify import Outcome
 
@@ -20,6 +24,9 @@ Key = tuple[float, ...]
 
 #: What a walk in the dark costs more, in walks. Common practice, no source.
 NIGHT = 0.5
+
+#: How many of a key's last figures are not worth looking on for: wear, charge left.
+TAIL = 2
 
 #: A relief should be this many times the usual lateness before the reserve.
 SLACK_LATENESS = 2
@@ -65,7 +72,14 @@ def key_with_margin(
     service, effort = _parts(problem, legs, outcome)
     tier_of = {key: one.tier for key, one in problem.stations.items()}
     lost = [
-        round(more.total_min("off_air", tier, tiers=tier_of), 1)
+        round(
+            sum(
+                problem.stations[fall.station].weight * fall.open_min
+                for fall in more.shortfalls
+                if fall.what == "off_air" and tier_of[fall.station] == tier
+            ),
+            1,
+        )
         for tier in sorted(set(tier_of.values()))
     ]
     return (*service, *lost, *effort)
@@ -74,18 +88,33 @@ def key_with_margin(
 def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key, Key]:
     """Service by tier and reserve; then slack, rounds and bay changes."""
     tier_of = {key: one.tier for key, one in problem.stations.items()}
+    weight = {key: one.weight for key, one in problem.stations.items()}
     tiers = sorted(set(tier_of.values()))
     served, reserve = [], []
     for tier in tiers:
         falls = [f for f in outcome.shortfalls if tier_of[f.station] == tier]
         off = [fall for fall in falls if fall.what == "off_air"]
-        served.append(round(sum(fall.open_min for fall in off), 1))
-        of_tier = (key for key, number in tier_of.items() if number == tier)
-        served.append(sum(problem.lowered_min[key] for key in of_tier))
-        served.append(round(sum(fall.unserved_wh for fall in off), 1))
+        served.append(round(sum(weight[f.station] * f.open_min for f in off), 1))
+        of_tier = [key for key, number in tier_of.items() if number == tier]
+        served.append(sum(weight[key] * problem.lowered_min[key] for key in of_tier))
+        served.append(round(sum(weight[f.station] * f.unserved_wh for f in off), 1))
         low = [fall for fall in falls if fall.what == "reserve"]
-        reserve.append(float(round(sum(fall.open_min for fall in low))))
+        minutes = sum(weight[fall.station] * fall.open_min for fall in low)
+        reserve.append(float(round(minutes)))
     thin = float(round(thin_min(problem, legs, outcome)))
     walks = outcome.walks + NIGHT * outcome.night_walks
-    effort = (thin, float(walks), float(outcome.bay_changes))
+    used = [
+        outcome.cycles.get(key, 0.0)
+        for key, one in problem.batteries.items()
+        if not one.is_on_hold
+    ]
+    effort = (
+        thin,
+        float(walks),
+        float(outcome.bay_changes),
+        round(outcome.engine_min / 60, 1),
+        round(outcome.fuel_l, 1),
+        round(float(np.std(used)), 2) if used else 0.0,
+        -float(round(outcome.left_wh)),
+    )
     return (*served, *reserve), effort

@@ -12,6 +12,7 @@ from functools import cached_property
 
 import numpy as np
 
+from powercore.arrays import Array
 from powercore.battery import Feeding, disconnect_of, refusal
 from powercore.charging import ChargeModel
 from powercore.loads import load_w
@@ -29,8 +30,8 @@ from powercore.scenario import (
     StationPlan,
     low_power,
 )
-from powercore.sources import SUN, SourcePlan, running
-from powercore.values import BoolArray, FloatArray, Window
+from powercore.sources import SUN, SourcePlan, on_w, running
+from powercore.values import BoolArray, FloatArray, Window, windows_where
 
 #: Energy of a pack for its mass, where its mass is not known; on the heavy side.
 #: [Wh/kg] Common practice, no source.
@@ -152,9 +153,6 @@ class Problem:
         }
         self.batteries: dict[str, BatteryPlan] = {b.key: b for b in scenario.batteries}
         self.bays: dict[str, BayPlan] = {bay.key: bay for bay in scenario.bays}
-        self.sources = {
-            source.key: self._as_planned(source) for source in scenario.sources
-        }
         self._feeds: dict[tuple[str, str], Feed] = {}
         self._feedings: dict[str, Feeding] = {}
         self._models: dict[tuple[str, str], ChargeModel] = {}
@@ -171,19 +169,22 @@ class Problem:
         banks = self.scenario.sources
         return sum(one.fill_w for one in banks if one.filled_from == source.key)
 
-    def _as_planned(self, source: SourcePlan) -> SourcePlan:
+    @cached_property
+    def sources(self) -> dict[str, SourcePlan]:
         """
-        A source as plans count on it: what it gives chargers, when it really runs.
+        Sources as plans count on them: what they give chargers, when they really run.
 
         Quiet hours, stops for fuel with all bays in use, and the end of the fuel
-        are out of its windows; panels count for nothing.
+        are out of their windows; panels run while there is sun that counts.
         """
+        return {one.key: self._as_planned(one) for one in self.scenario.sources}
+
+    def _as_planned(self, source: SourcePlan) -> SourcePlan:
         windows = running(source, self.most_asked_w(source)).windows
-        return replace(
-            source,
-            max_w=max(0.0, source.for_chargers_w - self._filling_w(source)),
-            windows=() if source.kind == SUN else windows,
-        )
+        if source.kind == SUN:
+            windows = tuple(windows_where(self.grid, self.yard_sun_w[source.key] > 0))
+        max_w = max(0.0, source.for_chargers_w - self._filling_w(source))
+        return replace(source, max_w=max_w, windows=windows)
 
     @cached_property
     def load_w(self) -> dict[str, FloatArray]:
@@ -223,14 +224,29 @@ class Problem:
 
         Under the sky that the event says, for the first tier and for the others.
         """
+        return self._panels_w(
+            {key: (one.arrays, self.sky_of(key)) for key, one in self.stations.items()}
+        )
+
+    @cached_property
+    def yard_sun_w(self) -> dict[str, FloatArray]:
+        """What plans count on of the panels at each of the yard's sources. [W]"""
         event = self.scenario
-        found = {key: np.zeros(self.grid.count) for key in self.stations}
-        asked = {
-            key: (one.arrays, self.sky_of(key))
-            for key, one in self.stations.items()
-            if one.arrays and self.sky_of(key) != NO_SUN
+        return self._panels_w(
+            {one.key: (one.arrays, event.yard_sky) for one in event.sources}
+        )
+
+    def _panels_w(
+        self, asked: dict[str, tuple[tuple[Array, ...], str]]
+    ) -> dict[str, FloatArray]:
+        event = self.scenario
+        found = {key: np.zeros(self.grid.count) for key in asked}
+        counted = {
+            key: (arrays, sky)
+            for key, (arrays, sky) in asked.items()
+            if arrays and sky != NO_SUN
         }
-        if event.site is None or not asked:
+        if event.site is None or not counted:
             return found
         # Loads pvlib and pandas: only for events that have panels.
         from powercore.sky import panels_w
@@ -241,9 +257,30 @@ class Problem:
             event.starts_at,
             event.span_min,
             event.sky,
-            tuple(asked.values()),
+            tuple(counted.values()),
         )
-        return found | dict(zip(asked, watts, strict=True))
+        return found | dict(zip(counted, watts, strict=True))
+
+    @cached_property
+    def fills_w(self) -> dict[str, FloatArray]:
+        """What fills each of the yard's banks, on the grid; 0 for what is none. [W]"""
+        found = {key: np.zeros(self.grid.count) for key in self.sources}
+        for key, source in self.sources.items():
+            if source.energy_wh is None:
+                continue
+            found[key] = self.yard_sun_w[key].copy()
+            for window in self._filled_in(source):
+                found[key] += on_w(self.grid, (window,), source.fill_w)
+        return found
+
+    def _filled_in(self, source: SourcePlan) -> tuple[Window, ...]:
+        """When a bank is filled from another source; panels fill only their own."""
+        filler = self.sources.get(source.filled_from)
+        return () if filler is None or filler.kind == SUN else filler.windows
+
+    def is_filled(self, source: SourcePlan, minute: float) -> bool:
+        """Whether another source fills a bank at a minute."""
+        return any(w.start_min <= minute < w.end_min for w in self._filled_in(source))
 
     @cached_property
     def asked_w(self) -> dict[str, FloatArray]:
@@ -467,6 +504,11 @@ class Problem:
         wh = pack.nameplate_ah * pack.mean_v(1.0, 0.0, pack.nameplate_ah / 20)
         family = "lead" if pack.chem.is_lead else "other"
         return wh / WH_PER_KG[family]
+
+    def is_running_anyway(self, source: str) -> bool:
+        """Whether a source runs also when no battery charges: for others, or a bank."""
+        plan = self.sources[source]
+        return plan.other_w > 0 or self._filling_w(plan) > 0
 
     def source_is_on(self, source: str, minute: float) -> bool:
         """Whether a source may run at a minute."""

@@ -33,6 +33,7 @@ from powercore.rotation.problem import (
     Problem,
 )
 from powercore.scenario import AWAY, LOW, NO_WALK, BatteryPlan, Pin
+from powercore.sources import ENGINES, SUN
 from powercore.values import BoolArray, FloatArray
 
 IntArray = NDArray[np.int64]
@@ -64,6 +65,8 @@ class Prices:
     #: One stop of a walk, and one battery put on or taken off a bay or a spares' rack.
     stop: float = 0.3
     bay_change: float = 0.02
+    #: A watt-hour from an engine.
+    engine_wh: float = 2e-5
     #: A full battery's charge at the end.
     left: float = 0.01
 
@@ -88,6 +91,8 @@ class Timetable:
     stop_prices: FloatArray
     bay_price: float
     left_price: float
+    #: Of a watt from each source all through an interval. shape (Q, P)
+    watt_price: FloatArray
     #: What charges a battery at a station, and for how long. [Wh], [h], shape (S, P)
     surplus_wh: FloatArray
     surplus_h: FloatArray
@@ -103,11 +108,18 @@ class Timetable:
     tail: FloatArray
     taper_h: FloatArray
     w_per_rate: FloatArray
-    #: Power. shapes (Y, P), (Y,), (Q,), (Q,)
+    #: Power. shapes (Y, P), (Y,), (Q, P)
     is_on: BoolArray
     source_of: IntArray
     most_w: FloatArray
+    #: Whether all on a source get what it has when that is less than they ask for,
+    #: as from panels. shape (Q,)
+    is_shared: BoolArray
+    #: What its store holds at the start and can hold, shape (Q,), and what fills it,
+    #: shape (Q, P).
     store_wh: FloatArray
+    store_most: FloatArray
+    fills_wh: FloatArray
     #: Whether somebody watches the yard, shape (P + 1,).
     watched: BoolArray
     #: Walks: minutes, shape (S,); whether a crew is on duty for one that is at the
@@ -116,7 +128,8 @@ class Timetable:
     duty: BoolArray
     crews: IntArray
     #: The last point to be in the yard before being there at a point, and the first
-    #: point in the yard after leaving; -1: none. shape (S, P + 1)
+    #: point in the yard after leaving, rested if batteries rest before they charge;
+    #: -1: none. shape (S, P + 1)
     out_from: IntArray
     back_at: IntArray
     #: Racks for spares: their stations, how many they hold, and whether operators
@@ -189,7 +202,7 @@ def timetable(
     reserve_price = np.full(len(stations), prices.reserve_wh)
     edges = problem.grid.edges_min
     for number, one in enumerate(stations):
-        scale = prices.tier_ratio ** (bottom - one.tier)
+        scale = one.weight * prices.tier_ratio ** (bottom - one.tier)
         need[number] = np.diff(np.interp(points, edges, problem.asked_wh[one.key]))
         drawn = np.diff(np.interp(points, edges, problem.drawn_wh[one.key]))
         opened = np.diff(np.interp(points, edges, problem.open_min[one.key]))
@@ -231,6 +244,10 @@ def timetable(
         ),
         bay_price=prices.bay_change,
         left_price=prices.left,
+        watt_price=np.outer(
+            [prices.engine_wh * (one.kind in ENGINES) for one in sources],
+            np.diff(points) / 60,
+        ).reshape(len(sources), points.size - 1),
         holds_wh=_numbers(feeds, batteries, lambda feed, _: feed.capacity_wh),
         floor=_numbers(feeds, batteries, lambda feed, _: feed.floor_soc),
         reserve=_wanted(problem, feeds),
@@ -245,7 +262,24 @@ def timetable(
             dtype=bool,
         ).reshape(len(bays), points.size - 1),
         source_of=np.array([number_of[y.source] for y in bays], dtype=np.int64),
-        most_w=np.array([one.max_w for one in sources], dtype=float),
+        most_w=_most_w(problem, points),
+        is_shared=np.array([one.kind == SUN for one in sources], dtype=bool),
+        store_most=np.array(
+            [ENDLESS_WH if one.energy_wh is None else one.holds_wh for one in sources],
+            dtype=float,
+        ),
+        fills_wh=np.array(
+            [
+                np.diff(
+                    np.interp(
+                        points,
+                        edges,
+                        problem.grid.cumulative_wh(problem.fills_w[one.key]),
+                    )
+                )
+                for one in sources
+            ]
+        ).reshape(len(sources), points.size - 1),
         store_wh=np.array(
             [ENDLESS_WH if one.energy_wh is None else one.energy_wh for one in sources],
             dtype=float,
@@ -254,7 +288,7 @@ def timetable(
         walk_min=walk,
         duty=_duty(problem, points),
         crews=_crews(problem),
-        **_ways(points, walk, problem.span_min),
+        **_ways(points, walk, problem),
         rack_at=np.array(racks, dtype=np.int64),
         rack_room=np.array([stations[s].spares for s in racks], dtype=np.int64),
         swaps=np.array(
@@ -301,6 +335,19 @@ def _points(problem: Problem, step_min: int, also: Iterable[int]) -> IntArray:
     return np.array(sorted(p for p in points if 0 <= p <= span), dtype=np.int64)
 
 
+def _most_w(problem: Problem, points: IntArray) -> FloatArray:
+    """What each source gives at the most; panels, what they give on average. (Q, P)"""
+    rows = np.zeros((len(problem.sources), points.size - 1))
+    edges, hours = problem.grid.edges_min, np.diff(points) / 60
+    for number, (key, source) in enumerate(problem.sources.items()):
+        rows[number] = source.max_w
+        if source.kind == SUN:
+            watts = np.minimum(problem.yard_sun_w[key], source.max_w)
+            sums = problem.grid.cumulative_wh(watts)
+            rows[number] = np.diff(np.interp(points, edges, sums)) / hours
+    return rows
+
+
 def _watched(problem: Problem, points: IntArray) -> BoolArray:
     watches = [one for one in problem.scenario.crews if one.does == "yard"]
     return np.array(
@@ -345,15 +392,14 @@ def _crews(problem: Problem) -> IntArray:
     return total
 
 
-def _ways(points: IntArray, walk: IntArray, span: int) -> dict[str, IntArray]:
-    leave = points[None, :] - walk[:, None]
+def _ways(points: IntArray, walk: IntArray, problem: Problem) -> dict[str, IntArray]:
+    leave, come = points[None, :] - walk[:, None], points[None, :] + walk[:, None]
     out = np.searchsorted(points, leave, side="right") - 1
-    back = np.searchsorted(points, points[None, :] + walk[:, None], side="left")
+    rested = np.minimum(come + problem.scenario.settle_min, problem.span_min)
+    back = np.searchsorted(points, rested, side="left")
     return {
         "out_from": np.where(leave >= 0, out, -1).astype(np.int64),
-        "back_at": np.where(
-            points[None, :] + walk[:, None] <= span, np.minimum(back, points.size), -1
-        ).astype(np.int64),
+        "back_at": np.where(come <= problem.span_min, back, -1).astype(np.int64),
     }
 
 

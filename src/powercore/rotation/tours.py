@@ -56,7 +56,11 @@ class Arrays(NamedTuple):
     is_on: BoolArray
     source_of: IntArray
     most_w: FloatArray
+    watt_price: FloatArray
+    is_shared: BoolArray
     store_wh: FloatArray
+    store_most: FloatArray
+    fills_wh: FloatArray
     watched: BoolArray
     walk_min: IntArray
     duty: BoolArray
@@ -81,20 +85,23 @@ class State(NamedTuple):
     #: Where batteries are, (B, P), and with what, (B, P + 1).
     at: IntArray
     soc: FloatArray
-    #: What they serve and take from below reserve, what their bays draw. (B, P)
+    #: What they serve and take from below reserve, what their bays draw, and what
+    #: of that they take from a store. (B, P)
     share: FloatArray
     below: FloatArray
     watts: FloatArray
-    #: What they take from stores, (B, Q).
     took: FloatArray
     #: 0 where nobody is, infinite where somebody is. (S, P) and (Y, P)
     rent_s: FloatArray
     rent_y: FloatArray
     #: How many wait as spares. (R, P)
     racked: IntArray
-    #: What is left of each source. (Q, P) and (Q,)
+    #: What is left of each source, what all take from its store, what one more could
+    #: take without anybody having less later, and what that store spills. (Q, P)
     power_w: FloatArray
+    drawn: FloatArray
     store_wh: FloatArray
+    spilt: FloatArray
     #: How many come to or leave a station at a point, (S, P + 1), and walks under
     #: way in each minute.
     stops: IntArray
@@ -109,7 +116,7 @@ def arrays_of(table: Timetable) -> Arrays:
 
 
 #: Fees of a tour; see `best_tour`.
-Fees = tuple[FloatArray, FloatArray, FloatArray, FloatArray, FloatArray, FloatArray]
+Fees = tuple[FloatArray, FloatArray, FloatArray, FloatArray, FloatArray]
 #: Room for one shortest path; see `workspace`.
 Room = tuple[Any, ...]
 
@@ -166,6 +173,7 @@ def charge_on(
     taper_h: float,
     w_per_rate: float,
     store_wh: float,
+    most_w: float,
 ) -> tuple[float, float, float]:
     """
     Charge a battery on a bay whose source runs and has so much in its store.
@@ -173,18 +181,58 @@ def charge_on(
     Returns
     -------
     after, watts, taken_wh : float
-        Its charge then, what it asks for at first, and what it takes out of the
-        store; nothing is taken out of one without end.
+        Its charge then, what it asks for at first and gets of `most_w`, and what it
+        takes out of the store; nothing is taken out of one without end.
     """
     watts = charge_rate(soc, bulk, tail, taper_h) * w_per_rate
     after = charged(soc, hours, bulk, tail, taper_h)
-    if store_wh >= _STORE:
-        return after, watts, 0.0
     wanted = (after - soc) * w_per_rate
-    given = min(wanted, max(0.0, store_wh))
-    if wanted > 0.0:
+    given = wanted
+    if watts > most_w:
+        given = min(given, max(0.0, most_w) * hours)
+        watts = given / hours
+    if store_wh < _STORE:
+        given = min(given, max(0.0, store_wh))
+    if given < wanted:
         after = soc + (after - soc) * given / wanted
-    return after, watts, given
+    return after, watts, given if store_wh < _STORE else 0.0
+
+
+@compiled
+def store_left(q: int, t: Arrays, state: State) -> None:
+    """
+    Work out what one more could take from a store in each interval, and what it spills.
+
+    Filled first, then taken from. What is taken comes back where it would have been
+    spilt.
+    """
+    count = t.points.size - 1
+    level = t.store_wh[q]
+    if level >= _STORE:
+        return
+    for i in range(count):
+        filled = level + t.fills_wh[q, i]
+        level = min(t.store_most[q], filled)
+        state.spilt[q, i] = filled - level
+        level -= state.drawn[q, i]
+        state.store_wh[q, i] = max(0.0, level)
+    for i in range(count - 2, -1, -1):
+        later = state.store_wh[q, i + 1] + state.spilt[q, i + 1]
+        state.store_wh[q, i] = min(state.store_wh[q, i], later)
+
+
+@compiled
+def _relief(spilt: FloatArray, t: Arrays) -> FloatArray:
+    """What every store takes back in each interval of what a tour has taken. (P,)"""
+    found, is_any = np.full(spilt.shape[1], np.inf), False
+    for q in range(spilt.shape[0]):
+        if t.store_wh[q] < _STORE:
+            is_any = True
+            for i in range(found.size):
+                found[i] = min(found[i], spilt[q, i])
+    if not is_any:
+        found[:] = 0.0
+    return found
 
 
 @compiled
@@ -327,7 +375,7 @@ def best_tour(
     t: Arrays,
     factor: FloatArray,
     fees: Fees,
-    left: tuple[FloatArray, FloatArray, IntArray],
+    left: tuple[FloatArray, FloatArray, FloatArray, IntArray],
     is_bound: bool,
     room: Room,
 ) -> tuple[IntArray, float]:
@@ -342,11 +390,11 @@ def best_tour(
         What serving is worth now, as a share of its worth.
     fees : tuple of float arrays
         For being at a station and on a bay, shapes (S, P) and (Y, P); for coming to
-        a station and leaving it, shape (S, P + 1) each; for a watt and a watt-hour
-        of each source, shapes (Q, P) and (Q,). Infinite: not allowed.
+        a station and leaving it, shape (S, P + 1) each; for a watt of each source,
+        shape (Q, P). Infinite: not allowed.
     left : tuple of arrays
-        What others leave of each source: watts, shape (Q, P), and Wh, shape (Q,);
-        and how many of them wait as spares, shape (R, P).
+        What others leave of each source: watts, Wh in store and Wh that it spills,
+        shape (Q, P) each; and how many of them wait as spares, shape (R, P).
     is_bound : bool
         Whether the value must not be too low: lives that share a bucket are then
         joined to one that is as good as each. The tour means nothing then.
@@ -367,8 +415,9 @@ def best_tour(
     source_of = t.source_of
     watched, out_from, back_at = t.watched, t.out_from, t.back_at
     may, start_at, start_soc = t.may, t.start_at, t.start_soc
-    rent_s, rent_y, come, go, watt_fee, wh_fee = fees
-    power_w, store_wh, racked = left
+    rent_s, rent_y, come, go, watt_fee = fees
+    power_w, store_wh, spilt, racked = left
+    relief = _relief(spilt, t)
     rack_at, rack_room, swaps = t.rack_at, t.rack_room, t.swaps
     # "a": at a point, in a place since before; "o": in it during the next interval.
     a_val, a_soc, a_took, a_why, a_from = room[0], room[1], room[2], room[3], room[4]
@@ -462,7 +511,7 @@ def best_tour(
                 value = o_val[p, k]
                 if value <= _DEAD:
                     continue
-                soc, took = o_soc[p, k], o_took[p, k]
+                soc, took = o_soc[p, k], max(0.0, o_took[p, k] - relief[i])
                 after = soc
                 if 0 < p <= stations:
                     after, share, below = serve(
@@ -482,13 +531,13 @@ def best_tour(
                         tail[y, b],
                         taper_h[y, b],
                         w_per_rate[b],
-                        store_wh[q] - took,
+                        store_wh[q, i] - took,
+                        power_w[q, i] if t.is_shared[q] else np.inf,
                     )
                     if asked_w > power_w[q, i] + 1e-7:
                         continue
                     took += given
-                    value -= watt_fee[q, i] * asked_w
-                    value -= wh_fee[q] * given
+                    value -= (watt_fee[q, i] + t.watt_price[q, i]) * asked_w
                 to = min(buckets - 1, int(after * buckets))
                 old = a_val[i + 1, p, to]
                 if is_bound and old > _DEAD:
@@ -551,24 +600,30 @@ def walk_through(
     b: int,
     at: IntArray,
     t: Arrays,
-    store_wh: FloatArray,
+    left: tuple[FloatArray, FloatArray, FloatArray],
     soc: FloatArray,
     share: FloatArray,
     below: FloatArray,
     watts: FloatArray,
+    took: FloatArray,
 ) -> None:
     """
     Carry a tour out: fill its charge, what it serves, and what its bays draw.
 
-    `store_wh` is taken from; `share`, `below` and `watts` have shape (P,).
+    `left` is as for `best_tour`, without the spares; `share`, `below`, `watts` and
+    `took` have shape (P,).
     """
+    power_w, store_wh, spilt = left
+    owes = np.zeros(store_wh.shape[0])
     points, need_wh = t.points, t.need_wh
     holds_wh, floor, reserve = t.holds_wh, t.floor, t.reserve
     stations = need_wh.shape[0]
     first_rack = 1 + stations + t.bulk.shape[0]
     soc[0] = t.start_soc[b]
     for i in range(at.size):
-        share[i], below[i], watts[i] = 0.0, 0.0, 0.0
+        share[i], below[i], watts[i], took[i] = 0.0, 0.0, 0.0, 0.0
+        for q in range(owes.size):
+            owes[q] = max(0.0, owes[q] - spilt[q, i])
         p, now = at[i], soc[i]
         after = now
         if 0 < p <= stations:
@@ -582,16 +637,17 @@ def walk_through(
             if t.is_on[y, i]:
                 q = t.source_of[y]
                 hours = (points[i + 1] - points[i]) / 60.0
-                after, watts[i], given = charge_on(
+                after, watts[i], took[i] = charge_on(
                     now,
                     hours,
                     t.bulk[y, b],
                     t.tail[y, b],
                     t.taper_h[y, b],
                     t.w_per_rate[b],
-                    store_wh[q],
+                    store_wh[q, i] - owes[q],
+                    power_w[q, i] if t.is_shared[q] else np.inf,
                 )
-                store_wh[q] -= given
+                owes[q] += took[i]
         soc[i + 1] = after
 
 
@@ -599,25 +655,26 @@ def walk_through(
 def laid(at: IntArray, t: Arrays) -> State:
     """Return a table with all its tours laid out."""
     batteries, count = at.shape
-    stations, bays, sources = t.need_wh.shape[0], t.bulk.shape[0], t.most_w.size
-    power_w = np.zeros((sources, count))
-    for q in range(sources):
-        power_w[q] = t.most_w[q]
+    stations, bays, sources = t.need_wh.shape[0], t.bulk.shape[0], t.most_w.shape[0]
     state = State(
         at.copy(),
         np.zeros((batteries, count + 1)),
         np.zeros((batteries, count)),
         np.zeros((batteries, count)),
         np.zeros((batteries, count)),
-        np.zeros((batteries, sources)),
+        np.zeros((batteries, count)),
         np.zeros((stations, count)),
         np.zeros((bays, count)),
         np.zeros((t.rack_at.size, count), dtype=np.int64),
-        power_w,
-        t.store_wh.copy(),
+        t.most_w.copy(),
+        np.zeros((sources, count)),
+        np.full((sources, count), _STORE),
+        np.zeros((sources, count)),
         np.zeros((stations, count + 1), dtype=np.int64),
         np.zeros(t.crews.size, dtype=np.int64),
     )
+    for q in range(sources):
+        store_left(q, t, state)
     for b in range(batteries):
         put(b, at[b], t, state)
     return state
@@ -631,11 +688,17 @@ def put(b: int, at: IntArray, t: Arrays, state: State) -> bool:
     False when a walk of it finds no crew; the table then counts it all the same.
     """
     state.at[b] = at
-    left = state.store_wh.copy()
     walk_through(
-        b, at, t, left, state.soc[b], state.share[b], state.below[b], state.watts[b]
+        b,
+        at,
+        t,
+        (state.power_w, state.store_wh, state.spilt),
+        state.soc[b],
+        state.share[b],
+        state.below[b],
+        state.watts[b],
+        state.took[b],
     )
-    state.took[b] = state.store_wh - left
     return lay(b, 1, t, state)
 
 
@@ -660,8 +723,10 @@ def lay(b: int, sign: int, t: Arrays, state: State) -> bool:
             y = p - 1 - stations
             state.rent_y[y, i] = rent
             state.power_w[t.source_of[y], i] -= sign * state.watts[b, i]
-    for q in range(state.store_wh.size):
-        state.store_wh[q] -= sign * state.took[b, q]
+            state.drawn[t.source_of[y], i] += sign * state.took[b, i]
+    if np.any(state.took[b] > 0.0):
+        for q in range(t.store_wh.size):
+            store_left(q, t, state)
     for i in range(1, at.size):
         if at[i] == at[i - 1]:
             continue
@@ -703,9 +768,12 @@ def value_of(state: State, t: Arrays) -> float:
             if 0 < p <= stations:
                 total += share[b, i] * worth[p - 1, i]
                 total -= below[b, i] * reserve_price[p - 1]
-            q = at[b, i - 1] if i > 0 else p
-            if p != q:
-                total -= prices[1] * ((p > stations) + (q > stations))
+            elif state.watts[b, i] > 0.0:
+                q = t.source_of[p - 1 - stations]
+                total -= t.watt_price[q, i] * state.watts[b, i]
+            before = at[b, i - 1] if i > 0 else p
+            if p != before:
+                total -= prices[1] * ((p > stations) + (before > stations))
         total += prices[2] * state.soc[b, at.shape[1]]
     for s in range(stations):
         for i in range(1, stops.shape[1]):
@@ -945,12 +1013,12 @@ def search(
     """
     np.random.seed(seed)
     batteries, count = at.shape
-    stations, sources = t.need_wh.shape[0], t.most_w.size
+    stations, sources = t.need_wh.shape[0], t.most_w.shape[0]
     state = laid(at, t)
     value = value_of(state, t)
     best_at, best_value = state.at.copy(), value
     start_heat = heat * t.worth.sum()
-    no_watt_fee, no_wh_fee = np.zeros((sources, count)), np.zeros(sources)
+    no_watt_fee = np.zeros((sources, count))
     plain, interest = np.ones((stations, count)), np.ones((stations, count))
     room = workspace(count, t.may.shape[1], buckets)
     has_rents, none = rents[0].sum() > 0.0, np.zeros((0, count), dtype=np.int64)
@@ -1001,8 +1069,8 @@ def search(
                 b,
                 t,
                 factor,
-                (asked_s, asked_y, price, price, no_watt_fee, no_wh_fee),
-                (state.power_w, state.store_wh, state.racked),
+                (asked_s, asked_y, price, price, no_watt_fee),
+                (state.power_w, state.store_wh, state.spilt, state.racked),
                 False,
                 room,
             )

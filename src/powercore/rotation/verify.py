@@ -29,6 +29,7 @@ from powercore.rotation.problem import (
     Problem,
 )
 from powercore.scenario import AWAY, LOW, NO_WALK, CrewPlan, Pin
+from powercore.sources import ENGINES, SUN
 from powercore.values import FloatArray
 
 
@@ -67,6 +68,14 @@ class Outcome:
     #: Walks during which the sun is down at some time.
     night_walks: int = 0
     bay_changes: int = 0
+    #: Minutes in which engines run for nothing but these batteries, and what charging
+    #: burns. [L]
+    engine_min: float = 0.0
+    fuel_l: float = 0.0
+    #: What each battery gave, in its own capacities.
+    cycles: dict[str, float] = field(default_factory=lambda: defaultdict(float))
+    #: What all batteries hold at the end. [Wh]
+    left_wh: float = 0.0
 
     def total_min(
         self, what: str, tier: int | None = None, *, tiers: dict[str, int] | None = None
@@ -363,6 +372,17 @@ def _on_duty(problem: Problem, crew: str, start: int, end: int) -> list[CrewPlan
 
 
 def _bays(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    settle_min = problem.scenario.settle_min
+    for life in _by(legs, "battery").values():
+        came = -settle_min
+        for leg in life:
+            if leg.kind == CARRIED:
+                came = leg.end_min
+            elif leg.kind == CHARGE and leg.start_min < came + settle_min:
+                yield Broken(
+                    "charged_too_soon",
+                    f"{_words(problem, leg)}: back at {came}, {settle_min} min of rest",
+                )
     watches = [crew for crew in problem.scenario.crews if crew.does == "yard"]
     for leg in (leg for leg in legs if leg.kind == CHARGE):
         for minute in (leg.start_min, leg.end_min):
@@ -452,6 +472,8 @@ class _Replay:
         self.store_wh = {
             key: source.energy_wh for key, source in problem.sources.items()
         }
+        #: Sources as they are, with all they can give.
+        self.planned = {one.key: one for one in problem.scenario.sources}
         self.outcome = Outcome()
         self.broken: list[Broken] = []
         #: Legs whose power has ended, and when.
@@ -468,6 +490,7 @@ class _Replay:
             ]
             for i, leg in now:
                 self.start_soc.setdefault(i, self.soc[leg.battery])
+            self._fill_banks(start, end)
             self._charge([leg for _, leg in now if leg.kind == CHARGE], start, end)
             serving = {leg.place: (i, leg) for i, leg in now if leg.kind == SERVE}
             for station in self.problem.stations:
@@ -478,6 +501,9 @@ class _Replay:
             (self.start_soc[i], self.end_soc[i]) for i in range(len(self.legs))
         ]
         self._count()
+        for key, soc in self.soc.items():
+            pack = self.problem.batteries[key].pack
+            self.outcome.left_wh += soc * pack.trusted_wh
         self.outcome.shortfalls = _joined(self.outcome.shortfalls)
         return self.outcome
 
@@ -489,8 +515,14 @@ class _Replay:
             for window in source.windows:
                 times |= {window.start_min, window.end_min}
         step = self.problem.grid.step_min
-        for offered in self.problem.offered_w.values():
-            for i in np.flatnonzero(offered > 0):
+        changing = [*self.problem.offered_w.values(), *self.problem.fills_w.values()]
+        changing += [
+            self.problem.yard_sun_w[key]
+            for key, source in self.problem.sources.items()
+            if source.kind == SUN
+        ]
+        for watts in changing:
+            for i in np.flatnonzero(watts > 0):
                 times |= {int(i) * step, int(i + 1) * step}
         return sorted(time for time in times if 0 <= time <= self.problem.span_min)
 
@@ -519,6 +551,7 @@ class _Replay:
         left_wh = max(0.0, (soc - feed.floor_soc) * feed.capacity_wh)
         given_wh = min(need_wh, left_wh)
         self.soc[leg.battery] -= given_wh / feed.capacity_wh
+        self.outcome.cycles[leg.battery] += given_wh / feed.capacity_wh
         self.outcome.served_wh[station] += given_wh
         cut_at = float(end)
         if need_wh > left_wh + 1e-9:
@@ -552,6 +585,18 @@ class _Replay:
         gain = min(offered, model.rate_at(stored)) * hours
         self.soc[battery] = min(1.0, (stored + gain) / model.capacity)
 
+    def _fill_banks(self, start: int, end: int) -> None:
+        """Fill the buffer banks with what sun and other sources give them."""
+        step = start // self.problem.grid.step_min
+        for key, store in self.store_wh.items():
+            if store is not None:
+                source = self.problem.sources[key]
+                watts = float(self.problem.yard_sun_w[key][step])
+                if self.problem.is_filled(source, start):
+                    watts += source.fill_w
+                room = max(0.0, (source.holds_wh or 0.0) - store)
+                self.store_wh[key] = store + min(watts * (end - start) / 60, room)
+
     def _charge(self, charging: list[Leg], start: int, end: int) -> None:
         by_source: dict[str, list[Leg]] = defaultdict(list)
         for leg in charging:
@@ -560,8 +605,13 @@ class _Replay:
             if not self.problem.source_is_on(source, start):
                 continue
             watts = sum(self._bay_w(leg) for leg in legs)
-            most_w = self.problem.sources[source].max_w
-            if watts > most_w + 1e-6:
+            most_w, share = self.problem.sources[source].max_w, 1.0
+            if self.problem.sources[source].kind == SUN:
+                # All get the same part of what they ask for.
+                step = start // self.problem.grid.step_min
+                most_w = min(most_w, float(self.problem.yard_sun_w[source][step]))
+                share = min(1.0, most_w / watts) if watts > 0 else 1.0
+            elif watts > most_w + 1e-6:
                 self.broken.append(
                     Broken(
                         "source_overloaded",
@@ -572,12 +622,25 @@ class _Replay:
             store = self.store_wh[source]
             if store is not None:
                 hours = self._hours_in_store(legs, hours, store)
-            for leg in legs:
-                taken_wh = self._taken_wh(leg, hours)
-                self.soc[leg.battery] = self._soc_after(leg, hours)
+            taken = {leg: self._taken_wh(leg, hours) for leg in legs}
+            self._burn(source, watts, sum(taken.values()), hours)
+            for leg, taken_wh in taken.items():
+                before, after = self.soc[leg.battery], self._soc_after(leg, hours)
+                self.soc[leg.battery] = share * after + (1 - share) * before
                 if store is not None:
                     store -= taken_wh
             self.store_wh[source] = store
+
+    def _burn(self, source: str, watts: float, taken_wh: float, hours: float) -> None:
+        """Count what an engine does for batteries: all of it, or what they add."""
+        plan = self.planned[source]
+        if plan.kind not in ENGINES or watts <= 0:
+            return
+        is_extra = not self.problem.is_running_anyway(source)
+        self.outcome.engine_min += 60 * hours * is_extra
+        if plan.fuel is not None and plan.max_w > 0:
+            self.outcome.fuel_l += plan.fuel.slope_l_h * taken_wh / plan.max_w
+            self.outcome.fuel_l += float(plan.fuel.burns_l_h(0.0)) * hours * is_extra
 
     def _hours_in_store(self, legs: list[Leg], hours: float, store_wh: float) -> float:
         """Hours until a buffer bank runs dry, at the most `hours`; by bisection."""
