@@ -6,9 +6,10 @@ python -m powercore solar SCENARIO.json [--json]     harvest of every array by d
 python -m powercore check SCENARIO.json [--json]     what looks wrong in the plan
 python -m powercore plan SCENARIO.json               a rotation, as JSON
 python -m powercore improve SCENARIO.json [LEGS.json] [--lines] [--keep-until=MIN]
-    [--margin=1.2]                                   a better one, that stands so
-                                                     many times the use; --lines
-                                                     tells of each pass, a line each
+    [--margin=1.2] [--may-lower]                     a better one, that stands so
+                                                     many times the use, and may go
+                                                     to low power; --lines tells of
+                                                     each pass, a line each
 python -m powercore cures SCENARIO.json [LEGS.json]  what would help it, as JSON
 python -m powercore verify SCENARIO.json LEGS.json   check a rotation, also by hand
 python -m powercore schema                           the JSON Schema of a scenario
@@ -35,7 +36,7 @@ from powercore.errors import PowercoreError
 from powercore.rotation.construct import construct
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.verify import verify
-from powercore.scenario import SKIES, Scenario, arrays_of, decode, schema
+from powercore.scenario import SKIES, Pin, Scenario, arrays_of, decode, schema
 
 #: How long a bound is worked at once a search has ended. [s]
 BOUND_S = 30.0
@@ -153,11 +154,25 @@ def _plan(scenario: Scenario, _: list[str], __: list[str]) -> int:
     return 0
 
 
+class _Plan(msgspec.Struct):
+    """A rotation that has stations on low power by its own choice."""
+
+    legs: tuple[Leg, ...]
+    steps: tuple[Pin, ...]
+
+
 def _legs(problem: Problem, files: list[str]) -> tuple[Leg, ...]:
     """The rotation of a file; a first one where none is named."""
-    if not files:
-        return construct(problem)
-    return msgspec.json.decode(Path(files[0]).read_bytes(), type=tuple[Leg, ...])
+    return _read(files[0])[0] if files else construct(problem)
+
+
+def _read(file: str) -> tuple[tuple[Leg, ...], tuple[Pin, ...]]:
+    """A rotation and its own steps, if the file has any."""
+    content = Path(file).read_bytes()
+    if content.lstrip().startswith(b"{"):
+        plan = msgspec.json.decode(content, type=_Plan)
+        return plan.legs, plan.steps
+    return msgspec.json.decode(content, type=tuple[Leg, ...]), ()
 
 
 def _cures(scenario: Scenario, files: list[str], _: list[str]) -> int:
@@ -175,15 +190,16 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
 
     problem = Problem(scenario)
     legs = _legs(problem, files)
-    in_lines, shown, since = "--lines" in options, legs, time.monotonic()
+    in_lines, may_lower = "--lines" in options, "--may-lower" in options
+    shown, since = (legs, scenario.steps), time.monotonic()
 
     def tell(progress: Progress) -> bool:
         nonlocal shown, since
         best = progress.best
         if in_lines:
             line: dict[str, Any] = {"passes": progress.passes, "since": progress.since}
-            if best.legs != shown:
-                line["legs"] = shown = best.legs
+            if (best.legs, best.steps) != shown:
+                shown = line["legs"], line["steps"] = best.legs, best.steps
             print(msgspec.json.encode(line).decode(), file=own, flush=True)
             spare_laptop(time.monotonic() - since)
             since = time.monotonic()
@@ -192,10 +208,18 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
     until = int(_option(options, "--keep-until=", "0"))
     margin = float(_option(options, "--margin=", "1"))
     with _own_stdout() as own:
-        found = improve(problem, legs, keep_until_min=until, margin=margin, tell=tell)
+        found = improve(
+            problem,
+            legs,
+            keep_until_min=until,
+            margin=margin,
+            may_lower=may_lower,
+            tell=tell,
+        )
         if not in_lines:
-            print(msgspec.json.encode(found.legs).decode(), file=own)
-        elif (least := _least(problem, found.legs)) is not None:
+            plan = _Plan(found.legs, found.steps) if found.steps else found.legs
+            print(msgspec.json.encode(plan).decode(), file=own)
+        elif (least := _least(problem.with_steps(found.steps), found.legs)) is not None:
             print(msgspec.json.encode({"least_min": least}).decode(), file=own)
     return 0
 
@@ -242,8 +266,8 @@ def _own_stdout() -> Iterator[TextIO]:
 
 
 def _verify(scenario: Scenario, files: list[str], _: list[str]) -> int:
-    legs = msgspec.json.decode(Path(files[0]).read_bytes(), type=tuple[Leg, ...])
-    report = verify(Problem(scenario), legs)
+    legs, steps = _read(files[0])
+    report = verify(Problem(scenario).with_steps(steps or scenario.steps), legs)
     for broken in report.broken:
         print(f"{broken.rule}: {broken.words}")
     outcome = report.outcome

@@ -297,6 +297,9 @@ class Scenario:
     two_at_night: bool = True
     spots: tuple[Spot, ...] = ()
     pins: tuple[Pin, ...] = ()
+    #: When a rotation has stations on low power by its own choice; as pins of that
+    #: kind, but only that rotation's.
+    steps: tuple[Pin, ...] = ()
     schema_version: int = SCHEMA_VERSION
 
     def __post_init__(self) -> None:
@@ -323,8 +326,10 @@ class Scenario:
                 b for b in self.batteries if b.is_spare and b.start_place == one.key
             ]
             in_range(f"Spares that start at {one.name}", len(waiting), high=one.spares)
-        for pin in self.pins:
+        for pin in (*self.pins, *self.steps):
             self._check_pin(pin)
+        if any(step.kind != LOW for step in self.steps):
+            raise UnknownKey("A rotation's own steps are low power, nothing else.")
 
     def _check_pin(self, pin: Pin) -> None:
         stations = {station.key for station in self.stations}
@@ -381,7 +386,7 @@ def arrays_of(scenario: Scenario) -> list[tuple[str, Array]]:
 
 
 def without_sky(scenario: Scenario) -> Scenario:
-    """What a rotation is made for: the event without sun, map and forecast."""
+    """What a rotation is made for: the event without sun, map, forecast and steps."""
     return replace(
         scenario,
         site=None,
@@ -391,6 +396,7 @@ def without_sky(scenario: Scenario) -> Scenario:
         first_tier_sky=NO_SUN,
         other_sky=NO_SUN,
         yard_sky=NO_SUN,
+        steps=(),
         stations=tuple(replace(one, arrays=()) for one in scenario.stations),
         sources=tuple(replace(one, arrays=()) for one in scenario.sources),
         schema_version=SCHEMA_VERSION,

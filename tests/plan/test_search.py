@@ -65,6 +65,34 @@ def test_a_search_keeps_what_it_finds_as_a_draft_that_breaks_no_rule(poor, look)
     assert poor.legs.count() == before
 
 
+def test_a_search_may_go_to_low_power_and_says_so(poor, look, boss, monkeypatch):
+    """Nobody walks: low power is the only cure; board, compare and sheet tell of it."""
+    poor.event.crews.filter(does="walks").delete()
+    monkeypatch.setattr(tasks.search, "defer", lambda **_: None)
+    poor = rotations.make_rotation(poor.event, by=poor.made_by)
+    asked = {"margin": "0", "may_lower": "on"}
+    boss.post(reverse("plan:search_add", args=[poor.event_id, poor.number]), asked)
+    search = Search.objects.get(event=poor.event)
+
+    tasks.search(search_id=search.pk)
+
+    search.refresh_from_db()
+    best = search.best
+    problem, _ = queries.problem_of(best)
+    assert best.off_air_min < poor.off_air_min
+    assert best.low_min > poor.low_min == 0
+    assert problem.scenario.steps
+    args = [best.event_id, best.number]
+    page = boss.get(reverse("plan:rotation_detail", args=args)).content.decode()
+    assert "by its own choice" in page
+    sheet = boss.get(reverse("plan:round_sheet", args=args)).content
+    text = "".join(page.extract_text() for page in PdfReader(BytesIO(sheet)).pages)
+    assert "Low power at" in text
+    # Another search, which may not choose, keeps them.
+    again = look(best)
+    assert bridge.scenario_from(again.rotation.snapshot).steps == problem.scenario.steps
+
+
 def test_one_search_at_a_time_and_it_can_be_stopped(poor, look, boss):
     """A second is refused with words; stopping one that waits ends it at once."""
     search = look(poor)
@@ -86,9 +114,9 @@ def test_a_search_asked_to_stop_keeps_its_best(poor, look, monkeypatch):
     search = look(poor)
     keep_better = rotations.keep_better
 
-    def keep_and_stop(found, legs):
+    def keep_and_stop(found, *rotation):
         Search.objects.filter(pk=found.pk).update(is_stop_asked=True)
-        return keep_better(found, legs)
+        return keep_better(found, *rotation)
 
     monkeypatch.setattr(rotations, "keep_better", keep_and_stop)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from uuid import UUID
 
 from powercore.rotation.compare import Cost
 from powercore.rotation.verify import broken_pin
@@ -90,6 +91,21 @@ def change_page(event: Event, proposal: Proposal) -> ChangePage:
         is_pin=proposal.pin is not None,
         is_same=proposal.is_same,
     )
+
+
+def step_rows(event: Event, rotation: Rotation) -> list[PinRow]:
+    """When a rotation has stations on low power by its own choice, drawn like pins."""
+    problem, _ = problem_of(rotation)
+    rows = []
+    for step in problem.scenario.steps:
+        starts, ends = (
+            event.moment_of(minute + rotation.from_min)
+            for minute in (step.start_min, step.end_min)
+        )
+        place = UUID(step.place)
+        pin = Pin(kind=step.kind, place=place, starts_at=starts, ends_at=ends)
+        rows.append(PinRow(pin, pin_words(event, pin), is_kept=True))
+    return rows
 
 
 def pin_rows(event: Event, rotation: Rotation) -> list[PinRow]:

@@ -756,6 +756,8 @@ class Search(models.Model):
     since = models.PositiveIntegerField(default=0)
     #: How much more use than planned the rotation should stand. [%]
     margin_pct = models.PositiveSmallIntegerField(default=0)
+    #: Whether it may choose low power for stations.
+    may_lower = models.BooleanField(default=False)
     #: Minutes off the air of the first tier that no plan can be under, where worked
     #: out; it holds for plans that move batteries at half hours.
     least_min = models.FloatField(null=True)

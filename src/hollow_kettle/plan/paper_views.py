@@ -16,7 +16,7 @@ from . import queries
 from .access import event_or_404
 from .board import board_of
 from .calendars import Entry, as_ical
-from .change_page import pin_rows
+from .change_page import pin_rows, step_rows
 from .file_views import file_answer
 from .models import Event, Pin, Rotation
 
@@ -33,7 +33,7 @@ def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     event, rotation = _asked(request, uid, number)
     lowered = [
         row.words
-        for row in pin_rows(event, rotation)
+        for row in (*pin_rows(event, rotation), *step_rows(event, rotation))
         if row.is_kept and row.pin.kind == Pin.Kind.LOW
     ]
     context = _context(event, rotation)
@@ -46,7 +46,7 @@ def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
 def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     """The board for a wall: one A3, or two sheets side by side."""
     event, rotation = _asked(request, uid, number)
-    pins = pin_rows(event, rotation)
+    pins = [*pin_rows(event, rotation), *step_rows(event, rotation)]
     drawing = board_of(event, rotation, None, pins=pins)
     size = _size(request, WALL)
     halves = 1 if size == "a3" else 2

@@ -21,7 +21,7 @@ from powercore.rotation.timetable import PATIENCE
 from . import board, changes, forms, queries, rotations
 from .access import event_or_404
 from .binds_page import binds_page
-from .change_page import change_page, pin_rows
+from .change_page import change_page, pin_rows, step_rows
 from .compare_page import compare_page
 from .models import Event, Leg, Rotation, Search
 from .stock_page import stock_of
@@ -54,8 +54,9 @@ def _board_page(
         now = event.clock.now() if event.state == Event.State.RUNNING else None
         tags = queries.tags_of(event)
         every, pins = queries.moves(event, found, tags), pin_rows(event, found)
+        steps = step_rows(event, found)
         coming = [move for move in every if now is None or move.arrive >= now]
-        drawn = board.board_of(event, found, now, pins=pins)
+        drawn = board.board_of(event, found, now, pins=[*pins, *steps])
         context |= {
             "board": drawn,
             "now": now,
@@ -71,6 +72,7 @@ def _board_page(
             "margins": rotations.MARGINS,
             "default_margin": rotations.DEFAULT_MARGIN,
             "pins": pins,
+            "steps": steps,
             "pin_form": forms.PinForm(event=event, initial=_open_span(event, now)),
             **more,
         }
@@ -150,7 +152,12 @@ def search_add(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     margins = {str(margin): margin for margin in rotations.MARGINS}
     margin = margins.get(asked, rotations.DEFAULT_MARGIN)
     try:
-        rotations.look_for_better(found, by=actor_of(request), margin_pct=margin)
+        rotations.look_for_better(
+            found,
+            by=actor_of(request),
+            margin_pct=margin,
+            may_lower="may_lower" in request.POST,
+        )
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
     return redirect("plan:rotation_detail", event.pk, number)

@@ -20,6 +20,7 @@ from powercore.rotation.problem import YARD, Problem
 from powercore.rotation.problem import Leg as CoreLeg
 from powercore.rotation.rounds import grouped
 from powercore.rotation.verify import verify
+from powercore.scenario import Pin as CorePin
 
 from . import bridge
 from .cache import problem_of_snapshot
@@ -194,7 +195,11 @@ def ask_for_cures(rotation: Rotation) -> None:
 
 
 def look_for_better(
-    rotation: Rotation, *, by: Actor, margin_pct: int = DEFAULT_MARGIN
+    rotation: Rotation,
+    *,
+    by: Actor,
+    margin_pct: int = DEFAULT_MARGIN,
+    may_lower: bool = False,
 ) -> Search:
     """
     Let the worker look for a better rotation than this one.
@@ -203,6 +208,8 @@ def look_for_better(
     ----------
     margin_pct : int
         How much more use than planned it should stand: one of `MARGINS`. [%]
+    may_lower : bool
+        Whether it may choose low power, where that keeps a station on the air.
 
     Raises
     ------
@@ -221,6 +228,7 @@ def look_for_better(
                 rotation=rotation,
                 asked_by=by,
                 margin_pct=margin_pct,
+                may_lower=may_lower,
             )
             search.defer(search_id=made.pk)
     except IntegrityError as error:
@@ -264,21 +272,24 @@ def take_up_silent() -> int:
     return count
 
 
-def keep_better(search: Search, legs: Sequence[CoreLeg]) -> bool:
+def keep_better(
+    search: Search, legs: Sequence[CoreLeg], steps: tuple[CorePin, ...] = ()
+) -> bool:
     """
     Keep what a search found as its draft; False when the draft is no draft any more.
+
+    `steps` are when it has stations on low power by its own choice.
 
     What comes from the child process is verified here once more.
     """
     start = search.rotation
-    problem = problem_of_snapshot(start.snapshot)
+    problem = problem_of_snapshot(start.snapshot).with_steps(steps)
     with transaction.atomic():
         event = Event.objects.select_for_update().get(pk=search.event_id)
         best = search.best
         if best is None:
             best = Rotation(
                 event=event,
-                snapshot=start.snapshot,
                 made_by=search.asked_by,
                 from_min=start.from_min,
             )
@@ -286,6 +297,7 @@ def keep_better(search: Search, legs: Sequence[CoreLeg]) -> bool:
             best.refresh_from_db()
             if best.state != Rotation.State.DRAFT:
                 return False
+        best.snapshot = bridge.snapshot_of(event, problem.scenario)
         search.best = keep(best, problem, legs)
         search.save(update_fields=["best"])
     return True

@@ -16,6 +16,7 @@ from procrastinate.contrib.django import app
 from hollow_kettle.clock import real_now
 from powercore.rotation.problem import Leg as CoreLeg
 from powercore.rotation.problem import Problem
+from powercore.scenario import Pin as CorePin
 from powercore.scenario import encode
 from powercore.stress import stress
 
@@ -32,6 +33,7 @@ class _Line(msgspec.Struct):
     passes: int | None = None
     since: int = 0
     legs: tuple[CoreLeg, ...] | None = None
+    steps: tuple[CorePin, ...] = ()
     least_min: float | None = None
 
 
@@ -118,11 +120,13 @@ def _environment() -> dict[str, str]:
 
 def _follow(found: Search, folder: Path) -> tuple[str, str]:
     """Run the child and keep up with it; how it ended."""
+    start = found.best or found.rotation
     command = [
-        *_command(folder, "improve", found.rotation, found.best or found.rotation),
+        *_command(folder, "improve", start, start),
         "--lines",
         f"--keep-until={rotations.kept_until_min(found.rotation)}",
         f"--margin={1 + found.margin_pct / 100}",
+        *(["--may-lower"] if found.may_lower else []),
     ]
     with subprocess.Popen(
         command, cwd=folder, stdout=subprocess.PIPE, env=_environment(), text=True
@@ -143,7 +147,9 @@ def _keep_up(found: Search, lines: Iterable[str]) -> tuple[str, str] | None:
     """Keep what is found and note each pass; how it was ended, None by itself."""
     for text in lines:
         line = msgspec.json.decode(text, type=_Line)
-        if line.legs is not None and not rotations.keep_better(found, line.legs):
+        if line.legs is not None and not rotations.keep_better(
+            found, line.legs, line.steps
+        ):
             return Search.State.STOPPED, "Its draft was published."
         told: dict[str, float | None] = {"least_min": line.least_min}
         if line.passes is not None:

@@ -12,7 +12,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
@@ -26,7 +25,6 @@ from powercore.rotation.problem import (
     stops_of,
 )
 from powercore.rotation.verify import Outcome, Shortfall
-from powercore.scenario import all_low
 
 NO_BATTERY, NO_FIT = "no_battery", "no_fit"
 #: A battery is ready and can't be brought, or is kept for another station.
@@ -163,11 +161,6 @@ class _Seen:
         self.watches = [one for one in problem.scenario.crews if one.does == "yard"]
         self.known: dict[int, dict[str, _Stay]] = {}
 
-    @cached_property
-    def low(self) -> Problem:
-        """The event with every station on its low step."""
-        return Problem(all_low(self.problem.scenario), use=self.problem.use)
-
     # --- one stretch ------------------------------------------------------------
 
     def why(self, fall: Shortfall) -> Bind:
@@ -288,7 +281,9 @@ class _Seen:
         feed = self.problem.feed(fall.station, key)
         has_wh = (stay.start_soc - feed.floor_soc) * feed.capacity_wh
         step, edges = self.problem.grid.step_min, self.problem.grid.edges_min
-        full, low = (p.asked_wh[fall.station] for p in (self.problem, self.low))
+        full, low = (
+            p.asked_wh[fall.station] for p in (self.problem, self.problem.all_low)
+        )
         first = int(np.searchsorted(edges, stay.leg.start_min))
         end = min(int(np.ceil(fall.end_min / step)), edges.size - 1)
         # At full power up to an edge, then low to the end of the stretch.

@@ -176,7 +176,7 @@ def _divided(master: Master, weights: FloatArray) -> tuple[int, int, int] | None
             share[b, np.maximum(row, 0), intervals] += weight
     matters = np.full(table.may.shape[1:], _BAY * table.worth.max(initial=1e-9))
     matters[0] *= _YARD / _BAY
-    matters[1 : 1 + len(table.stations)] = np.maximum(table.worth, _TINY)
+    matters[1 : 1 + table.seats] = np.maximum(table.worth, _TINY)
     odds = np.minimum(share, 1 - share) * (share > _TINY) * (share < 1 - _TINY)
     score = odds * np.sqrt(matters)
     if score.max(initial=0.0) <= 0:
@@ -192,7 +192,10 @@ def _parts(
     not_there, there = table.may.copy(), table.may.copy()
     not_there[battery, place, i] = False
     there[battery, :, i] = False
-    if 0 < place < table.first_rack:
+    if 0 < place <= table.seats:
+        seats = 1 + np.flatnonzero(table.seat_at == table.station_of(place))
+        there[:, seats, i] = False
+    elif 0 < place < table.first_rack:
         there[:, place, i] = False
     there[battery, place, i] = True
     return replace(table, may=not_there), replace(table, may=there)

@@ -84,6 +84,7 @@ class Master:
         self.table = table
         self.arrays = tours.arrays_of(table)
         self.stations, self.bays = len(table.stations), len(table.bays)
+        self.seats = table.seats
         self.batteries, self.count = len(table.batteries), table.count
         self.sources = table.most_w.shape[0]
         self.buckets = buckets
@@ -203,31 +204,30 @@ class Master:
             np.zeros(self.count),
         )
         worth = table.left_price * float(soc[-1])
-        is_out = (at > 0) & (at <= self.stations)
+        is_out = (at > 0) & (at <= self.seats)
         cells, places = np.flatnonzero(is_out), at[is_out] - 1
         worth += float((share[cells] * table.worth[places, cells]).sum())
         worth -= float((below[cells] * table.reserve_price[places]).sum())
-        on_bay = (at > self.stations) & (at < table.first_rack)
+        on_bay = (at > self.seats) & (at < table.first_rack)
         slots = np.flatnonzero(on_bay)
-        bays = at[slots] - 1 - self.stations
+        bays = at[slots] - 1 - self.seats
         changed = np.flatnonzero(np.diff(at)) + 1
         before, now = self.station_of[at[changed - 1]], self.station_of[at[changed]]
         is_swap = (before == now) & (now >= 0)
-        effort = (at[changed - 1] > self.stations).sum() + (
-            at[changed] > self.stations
-        ).sum()
+        effort = (at[changed - 1] > self.seats).sum() + (at[changed] > self.seats).sum()
+        effort += (is_out[changed - 1] & is_out[changed]).sum()
         worth -= table.bay_price * float(effort)
         came = (now >= 0) & ~is_swap
         left_it = (before >= 0) & ~is_swap
         drawn = np.flatnonzero(watts > 0)
-        sources = table.source_of[at[drawn] - 1 - self.stations]
+        sources = table.source_of[at[drawn] - 1 - self.seats]
         worth -= float((watts[drawn] * table.watt_price[sources, drawn]).sum())
         is_priced = ~table.is_shared[sources]
         drawn, sources = drawn[is_priced], sources[is_priced]
         rows = np.concatenate(
             [
                 [b],
-                self.at_station + places * self.count + cells,
+                self.at_station + table.seat_at[places] * self.count + cells,
                 self.at_bay + bays * self.count + slots,
                 self.at_come + now[came] * self.count + changed[came],
                 self.at_go + before[left_it] * self.count + changed[left_it],
@@ -333,9 +333,10 @@ def _by_energy(master: Master, wh: float, charge: float) -> FloatArray:
     holds = table.holds_wh.mean(axis=0) if table.stations else np.zeros(0)
     bay_wh = (table.bulk * holds).max(axis=1, initial=0.0)
     prices = np.zeros(master.rows)
-    need_wh = np.where(table.need_wh > 0, table.need_wh, np.inf)
-    wh *= float((table.worth / need_wh).max(initial=0.0))
-    rent = np.maximum(0.0, table.worth - wh * table.need_wh)
+    need_wh = np.where(table.need_wh > 0, table.need_wh, np.inf)[: master.stations]
+    worth = table.worth[: master.stations]
+    wh *= float((worth / need_wh).max(initial=0.0))
+    rent = np.maximum(0.0, worth - np.where(need_wh < np.inf, wh * need_wh, 0.0))
     prices[master.at_station : master.at_bay] = rent.ravel()
     slots = charge * wh * bay_wh[:, None] * hours[None, :] * table.is_on
     prices[master.at_bay : master.at_come] = slots.ravel()
@@ -644,7 +645,8 @@ def _scale(master: Master, prices: FloatArray) -> FloatArray:
     """How far a price may sensibly move."""
     scale = np.full(master.rows, max(master.table.stop_price, 1e-3))
     cells = slice(master.at_station, master.at_bay)
-    scale[cells] = np.maximum(0.3 * master.table.worth.ravel(), prices[cells])
+    worth = master.table.worth[: master.stations]
+    scale[cells] = np.maximum(0.3 * worth.ravel(), prices[cells])
     slots = slice(master.at_bay, master.at_come)
     typical = float(prices[slots].max(initial=0.0)) or 1.0
     scale[slots] = np.maximum(prices[slots], 0.3 * typical)

@@ -12,7 +12,7 @@ loads the compiled search and the solver.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -32,9 +32,11 @@ from powercore.rotation.timetable import (
     keeping,
     legs_of,
     places_of,
+    steps_of,
     timetable,
 )
 from powercore.rotation.verify import Report, verify
+from powercore.scenario import Pin
 from powercore.values import FloatArray
 
 #: Buckets of charge in a pass, and most batteries taken out at once.
@@ -53,6 +55,8 @@ class Found:
     """A rotation that breaks no rule, and what it is compared by."""
 
     legs: tuple[Leg, ...]
+    #: When it has stations on low power by its own choice.
+    steps: tuple[Pin, ...]
     report: Report
     key: Key
 
@@ -77,6 +81,7 @@ def improve(
     keep_until_min: int = 0,
     prices: Prices | None = None,
     margin: float = 1.0,
+    may_lower: bool = False,
     tell: Callable[[Progress], bool] = lambda _: True,
 ) -> Found:
     """
@@ -99,6 +104,9 @@ def improve(
     margin : float
         From a second round of passes on, the rotation should also stand so many times
         the use, as far as nothing as planned is lost by that.
+    may_lower : bool
+        Whether it may choose low power for stations, where that keeps one of the same
+        tier or below on the air; else its steps stay as they are.
     tell : callable
         Told after each pass; False stops the search.
 
@@ -108,27 +116,32 @@ def improve(
         If a pin can't be kept.
     """
     legs = kept(problem, legs, keep_until_min=keep_until_min)
-    best = _found(problem, problem, legs)
+    judge = _Judge(problem, keep_until_min=keep_until_min)
+    best = judge.found(legs, problem.scenario.steps)
     assert best is not None  # noqa: S101 - what is kept breaks no rule
     if not problem.stations or not problem.batteries:
         return best
-    asked, done = [problem], 0
+    # What it may lower is laid out as agreed, and lowered where a battery says so.
+    base = problem.with_steps(()) if may_lower else problem
+    asked, done = [base], 0
     if margin > 1:
-        asked.append(Problem(problem.scenario, use=margin))
+        asked.append(Problem(base.scenario, use=margin))
     for more in asked:
-        if more is not problem:
-            best = _found(problem, more, best.legs) or best
+        if more is not base:
+            judge = _Judge(problem, use=margin, keep_until_min=keep_until_min)
+            best = judge.found(best.legs, best.steps) or best
         edges = [m for leg in best.legs for m in (leg.start_min, leg.end_min)]
+        edges += [m for step in best.steps for m in (step.start_min, step.end_min)]
         edges.append(keep_until_min)
-        table = timetable(more, step_min=step_min, prices=prices, also=edges)
-        at = places_of(table, best.legs)
+        table = timetable(
+            more, step_min=step_min, prices=prices, also=edges, may_lower=may_lower
+        )
+        at = places_of(table, best.legs, best.steps)
         table = keeping(table, at, keep_until_min)
         since, got = 0, at
         for got, is_gain in refine(table, at, seed=seed, passes=passes):
             since, done = since + 1, done + 1
-            found = None
-            if is_gain:
-                found = _checked(problem, more, table, got, keep_until_min)
+            found = judge.checked(table, got, best) if is_gain else None
             if found is not None and found.key < best.key:
                 since = 0 if found.key[:-TAIL] < best.key[:-TAIL] else since
                 best = found
@@ -136,7 +149,7 @@ def improve(
                 return best
             if since >= PATIENCE:
                 break
-        if more is problem and passes >= PATIENCE and is_small(table):
+        if more is base and passes >= PATIENCE and is_small(table):
             so_far, is_stopped = Progress(passes=done, since=since, best=best), False
 
             def go_on(*_: float, now: Progress = so_far) -> bool:
@@ -145,7 +158,7 @@ def improve(
                 return not is_stopped
 
             closed = close(table, got, go_on=go_on)
-            found = _checked(problem, more, table, closed.at, keep_until_min)
+            found = judge.checked(table, closed.at, best)
             if found is not None and found.key < best.key:
                 best = found
                 is_stopped |= not tell(Progress(passes=done, since=0, best=best))
@@ -196,10 +209,14 @@ def refine(
 def _is_short(table: Timetable, arrays: tours.Arrays, at: IntArray) -> bool:
     """Whether a table leaves anything unserved."""
     share = tours.laid(at, arrays).share
-    served = np.zeros_like(table.need_wh)
-    batteries, cells = np.nonzero((at > 0) & (at <= len(table.stations)))
-    served[at[batteries, cells] - 1, cells] = share[batteries, cells]
-    return bool(np.any(served[table.need_wh > 0] < 1.0 - 1e-6))
+    need_wh = table.need_wh[: len(table.stations)]
+    served = np.zeros_like(need_wh)
+    batteries, cells = np.nonzero((at > 0) & (at <= table.seats))
+    seats = at[batteries, cells] - 1
+    # Whom low power serves is served less than was agreed.
+    agreed = seats < len(table.stations)
+    served[table.seat_at[seats], cells] = share[batteries, cells] * agreed
+    return bool(np.any(served[need_wh > 0] < 1.0 - 1e-6))
 
 
 def _rounds(table: Timetable) -> int:
@@ -207,36 +224,83 @@ def _rounds(table: Timetable) -> int:
     return int(np.clip(PASS_CELLS / cells, 100, 5000))
 
 
-def _checked(
-    problem: Problem,
-    more: Problem,
-    table: Timetable,
-    at: IntArray,
-    keep_until_min: int,
-) -> Found | None:
-    """A table as a rotation; None when it can't be carried out after all."""
-    try:
-        legs = legs_of(table, at)
-    except NoCrewLeft:
-        return None
-    legs = grouped(problem, legs, keep_until_min=keep_until_min)
-    return _found(problem, more, legs)
+class _Judge:
+    """Says what tables and rotations are worth, by the strict order."""
 
+    def __init__(
+        self, problem: Problem, *, use: float | None = None, keep_until_min: int = 0
+    ) -> None:
+        self.problem, self.use = problem, use
+        self.keep_until_min = keep_until_min
+        #: The event with a rotation's steps, as planned and with more use.
+        self.known: dict[tuple[Pin, ...], tuple[Problem, Problem]] = {}
 
-def _found(problem: Problem, more: Problem, legs: tuple[Leg, ...]) -> Found | None:
-    """A rotation with what it is compared by; None when it breaks a rule."""
-    report = verify(problem, legs)
-    if not report.is_valid:
-        return None
-    key = key_of(problem, legs, report.outcome)
-    if more is not problem:
-        losses = verify(more, legs).outcome
-        key = key_with_margin(problem, legs, report.outcome, losses)
-    return Found(legs=legs, report=report, key=key)
+    def checked(self, table: Timetable, at: IntArray, best: Found) -> Found | None:
+        """
+        A table as a rotation; None when it can't be carried out after all.
+
+        One that is better than the best so far goes to low power as late as it can.
+        """
+        try:
+            legs = legs_of(table, at)
+        except NoCrewLeft:
+            return None
+        can_choose = table.seats > len(table.stations)
+        steps = steps_of(table, at) if can_choose else best.steps
+        planned, _ = self._problems(steps)
+        legs = grouped(planned, legs, keep_until_min=self.keep_until_min)
+        found = self.found(legs, steps)
+        if found is None or not can_choose or not found.key < best.key:
+            return found
+        return self._trimmed(found)
+
+    def found(self, legs: tuple[Leg, ...], steps: tuple[Pin, ...]) -> Found | None:
+        """A rotation with what it is compared by; None when it breaks a rule."""
+        planned, more = self._problems(steps)
+        report = verify(planned, legs)
+        if not report.is_valid:
+            return None
+        key = key_of(planned, legs, report.outcome)
+        if more is not planned:
+            losses = verify(more, legs).outcome
+            key = key_with_margin(planned, legs, report.outcome, losses)
+        return Found(legs=legs, steps=steps, report=report, key=key)
+
+    def _problems(self, steps: tuple[Pin, ...]) -> tuple[Problem, Problem]:
+        found = self.known.get(steps)
+        if found is None:
+            planned = self.problem.with_steps(steps)
+            more = planned if self.use is None else Problem(planned.scenario, self.use)
+            found = self.known[steps] = planned, more
+        return found
+
+    def _trimmed(self, found: Found) -> Found:
+        """The same with each step as short as it may be: begun later, or not at all."""
+        grain = self.problem.grid.step_min
+        for step in found.steps:
+            if step.start_min < self.keep_until_min:
+                continue
+            others = [one for one in found.steps if one != step]
+            # How much of it is cut off; half of what is left is tried, and so on.
+            least, most = 0, -(-(step.end_min - step.start_min) // grain)
+            while least < most:
+                cut = (least + most + 1) // 2
+                start = step.start_min + cut * grain
+                left = [replace(step, start_min=start)] if start < step.end_min else []
+                steps = sorted(
+                    others + left, key=lambda one: (one.place, one.start_min)
+                )
+                made = self.found(found.legs, tuple(steps))
+                if made is not None and made.key <= found.key:
+                    found, least = made, cut
+                else:
+                    most = cut - 1
+        return found
 
 
 def _no_rents(table: Timetable) -> tuple[FloatArray, FloatArray]:
-    return np.zeros_like(table.worth), np.zeros((len(table.bays), table.count))
+    stations = np.zeros((len(table.stations), table.count))
+    return stations, np.zeros((len(table.bays), table.count))
 
 
 def _rents(
@@ -250,6 +314,6 @@ def _rents(
     rounds = int(np.clip(effort, 5, 25))
     prices = descend(master, climb(master, value), rounds=rounds)
     return (
-        prices[master.at_station : master.at_bay].reshape(table.worth.shape),
+        prices[master.at_station : master.at_bay].reshape(-1, table.count),
         prices[master.at_bay : master.at_come].reshape(-1, table.count),
     )

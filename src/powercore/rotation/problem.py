@@ -28,6 +28,7 @@ from powercore.scenario import (
     Pin,
     Scenario,
     StationPlan,
+    all_low,
     low_power,
 )
 from powercore.sources import SUN, SourcePlan, on_w, running
@@ -149,7 +150,8 @@ class Problem:
         self.grid = scenario.grid
         self.span_min = scenario.span_min
         self.stations: dict[str, StationPlan] = {
-            one.key: _as_pinned(one, scenario.pins) for one in scenario.stations
+            one.key: _as_pinned(one, (*scenario.pins, *scenario.steps))
+            for one in scenario.stations
         }
         self.batteries: dict[str, BatteryPlan] = {b.key: b for b in scenario.batteries}
         self.bays: dict[str, BayPlan] = {bay.key: bay for bay in scenario.bays}
@@ -190,6 +192,17 @@ class Problem:
     def load_w(self) -> dict[str, FloatArray]:
         """What each station's equipment draws on the grid. [W]"""
         return {key: s.demand_w(self.grid) for key, s in self.stations.items()}
+
+    @cached_property
+    def all_low(self) -> Problem:
+        """The event with every station on its low step."""
+        return Problem(all_low(self.scenario), use=self.use)
+
+    def with_steps(self, steps: tuple[Pin, ...]) -> Problem:
+        """The event with other steps of a rotation's own choice."""
+        if steps == self.scenario.steps:
+            return self
+        return Problem(replace(self.scenario, steps=steps), use=self.use)
 
     @cached_property
     def sheds(self) -> dict[str, list[tuple[float, FloatArray]]]:
@@ -341,7 +354,7 @@ class Problem:
 
     @cached_property
     def lowered_min(self) -> dict[str, float]:
-        """Minutes in which pins have a station use less than it agreed to."""
+        """Minutes in which pins or steps have a station use less than it agreed to."""
         return {
             one.key: float(
                 np.sum(one.demand_w(self.grid) > self.load_w[one.key] + 1e-6)

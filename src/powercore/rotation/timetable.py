@@ -6,9 +6,12 @@ the verifier counts it, so points may lie as far apart as one likes: they say wh
 somebody may walk, not how the physics is cut. Plain numpy; the compiled search is
 in `tours`.
 
-Places are numbered: 0 is the yard, then the stations, then the bays, then the racks
-for spares at stations that have one. Shapes: P intervals (P + 1 points), S stations,
-Y bays, R racks, Q sources, B batteries.
+Places are numbered: 0 is the yard, then the seats at stations, then the bays, then the
+racks for spares at stations that have one. Each station has a seat: a battery in it
+feeds the station as agreed. Where the search may choose low power, a station with a
+lower step has another one: who sits there feeds it on that step. Seats of one station
+exclude each other, and operators change between them. Shapes: P intervals (P + 1
+points), S stations, N seats, Y bays, R racks, Q sources, B batteries.
 """
 
 from __future__ import annotations
@@ -42,6 +45,8 @@ IntArray = NDArray[np.int64]
 PATIENCE = 10
 #: On the way between the yard and a station.
 ON_THE_WAY = -1
+#: Low power that asks for less than this less is none. [W], [Wh]
+LEAST_W, LEAST_WH = 0.1, 1e-6
 #: What a source without a store holds. [Wh]
 ENDLESS_WH = 1e12
 
@@ -69,6 +74,10 @@ class Prices:
     engine_wh: float = 2e-5
     #: A full battery's charge at the end.
     left: float = 0.01
+    #: A minute on low power, in minutes off the air of its tier; and of a tier that has
+    #: another below, which must not gain by it.
+    low: float = 0.03
+    low_above: float = 0.15
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -81,10 +90,12 @@ class Timetable:
     batteries: tuple[str, ...]
     #: Minutes, shape (P + 1,).
     points: IntArray
-    #: Energy asked of batteries, and what serving all of it is worth. shape (S, P)
+    #: The station of each seat: first one for each, then those on low power. (N,)
+    seat_at: IntArray
+    #: Energy asked of batteries, and what serving all of it is worth. shape (N, P)
     need_wh: FloatArray
     worth: FloatArray
-    #: What a watt-hour from below reserve costs. shape (S,)
+    #: What a watt-hour from below reserve costs. shape (N,)
     reserve_price: FloatArray
     #: Of a stop by day, and of one at each station and point. shape (S, P + 1)
     stop_price: float
@@ -93,12 +104,12 @@ class Timetable:
     left_price: float
     #: Of a watt from each source all through an interval. shape (Q, P)
     watt_price: FloatArray
-    #: What charges a battery at a station, and for how long. [Wh], [h], shape (S, P)
+    #: What charges a battery in a seat, and for how long. [Wh], [h], shape (N, P)
     surplus_wh: FloatArray
     surplus_h: FloatArray
     #: How a battery takes it: as `bulk`, `tail` and `taper_h`. shape (3, B)
     takes: FloatArray
-    #: Feeds; the reserve is with the slack that a relief wants. shape (S, B)
+    #: Feeds; the reserve is with the slack that a relief wants. shape (N, B)
     holds_wh: FloatArray
     floor: FloatArray
     reserve: FloatArray
@@ -137,7 +148,7 @@ class Timetable:
     rack_at: IntArray
     rack_room: IntArray
     swaps: BoolArray
-    #: Where each may be in each interval. shape (B, 1 + S + Y + R, P)
+    #: Where each may be in each interval. shape (B, 1 + N + Y + R, P)
     may: BoolArray
     #: Where batteries start and with what. shape (B,)
     start_at: IntArray
@@ -154,6 +165,11 @@ class Timetable:
         return self.first_rack + self.rack_at.size
 
     @property
+    def seats(self) -> int:
+        """How many seats."""
+        return self.seat_at.size
+
+    @property
     def cells(self) -> int:
         """Batteries × places × intervals."""
         return len(self.batteries) * self.places * self.count
@@ -161,12 +177,12 @@ class Timetable:
     @property
     def first_rack(self) -> int:
         """The number of the first rack for spares."""
-        return 1 + len(self.stations) + len(self.bays)
+        return 1 + self.seats + len(self.bays)
 
     def station_of(self, place: int) -> int:
         """The station at which a battery in a place is, in use or not; -1: none."""
-        if 1 <= place <= len(self.stations):
-            return place - 1
+        if 1 <= place <= self.seats:
+            return int(self.seat_at[place - 1])
         rack = place - self.first_rack
         return int(self.rack_at[rack]) if rack >= 0 else -1
 
@@ -177,6 +193,7 @@ def timetable(
     step_min: int = 30,
     prices: Prices | None = None,
     also: Iterable[int] = (),
+    may_lower: bool = False,
 ) -> Timetable:
     """
     Lay out a problem for the search.
@@ -191,28 +208,50 @@ def timetable(
         What leads the search.
     also : iterable of int
         Further points, such as those of a plan that is to be improved. [min]
+    may_lower : bool
+        Whether stations have a seat on low power as well.
     """
     prices = prices or Prices()
     points = _points(problem, step_min, also)
     stations, bays = list(problem.stations.values()), list(problem.bays.values())
     batteries = list(problem.batteries.values())
-    shape = (len(stations), points.size - 1)
+    seats = [(number, problem) for number in range(len(stations))]
+    if may_lower:
+        low, drawn_w = problem.all_low, problem.load_w
+        seats += [
+            (number, low)
+            for number, one in enumerate(stations)
+            if np.any(low.load_w[one.key] < drawn_w[one.key] - LEAST_W)
+        ]
+    shape = (len(seats), points.size - 1)
     need, worth, more, more_h = (np.zeros(shape) for _ in range(4))
     bottom = max((one.tier for one in stations), default=1)
-    reserve_price = np.full(len(stations), prices.reserve_wh)
+    reserve_price = np.full(len(seats), prices.reserve_wh)
     edges = problem.grid.edges_min
-    for number, one in enumerate(stations):
+
+    def between(sums: FloatArray) -> FloatArray:
+        return np.diff(np.interp(points, edges, sums))
+
+    for seat, (number, served) in enumerate(seats):
+        one = stations[number]
         scale = one.weight * prices.tier_ratio ** (bottom - one.tier)
-        need[number] = np.diff(np.interp(points, edges, problem.asked_wh[one.key]))
-        drawn = np.diff(np.interp(points, edges, problem.drawn_wh[one.key]))
-        opened = np.diff(np.interp(points, edges, problem.open_min[one.key]))
-        worth[number] = scale * (prices.minute * opened + prices.wh * drawn)
-        watts = problem.surplus_w[one.key]
+        need[seat] = between(served.asked_wh[one.key])
+        drawn, opened = (
+            between(series[one.key]) for series in (problem.drawn_wh, problem.open_min)
+        )
+        worth[seat] = scale * (prices.minute * opened + prices.wh * drawn)
+        if served is not problem:
+            price = prices.low if one.tier == bottom else prices.low_above
+            worth[seat] -= scale * prices.minute * price * opened
+        watts = served.surplus_w[one.key]
         lasts = np.where(watts > 0, 1.0, 0.0)
         for row, series in ((more, watts), (more_h, lasts)):
-            sums = problem.grid.cumulative_wh(series)
-            row[number] = np.diff(np.interp(points, edges, sums))
-    feeds = [[problem.feed(s.key, b.key) for b in batteries] for s in stations]
+            row[seat] = between(problem.grid.cumulative_wh(series))
+    seat_at = np.array([number for number, _ in seats], dtype=np.int64)
+    feeds = [
+        [problem.feed(stations[number].key, b.key) for b in batteries]
+        for number in seat_at
+    ]
     models = [[problem.charge_model(y.key, b.key) for b in batteries] for y in bays]
     fields = [problem.field_model(one.key) for one in batteries]
     held = np.array([one.pack.trusted_ah for one in batteries], dtype=float)
@@ -226,6 +265,7 @@ def timetable(
         bays=tuple(problem.bays),
         batteries=tuple(problem.batteries),
         points=points,
+        seat_at=seat_at,
         need_wh=need,
         worth=worth,
         surplus_wh=more,
@@ -250,7 +290,7 @@ def timetable(
         ).reshape(len(sources), points.size - 1),
         holds_wh=_numbers(feeds, batteries, lambda feed, _: feed.capacity_wh),
         floor=_numbers(feeds, batteries, lambda feed, _: feed.floor_soc),
-        reserve=_wanted(problem, feeds),
+        reserve=_wanted(problem, feeds, seat_at),
         bulk=_numbers(models, batteries, lambda m, b: m.bulk / b.pack.trusted_ah),
         tail=_numbers(models, batteries, lambda m, b: m.tail / b.pack.trusted_ah),
         taper_h=_numbers(models, batteries, lambda m, _: m.taper_h),
@@ -298,18 +338,23 @@ def timetable(
             ],
             dtype=bool,
         ).reshape(len(racks), points.size),
-        may=_may(problem, points),
-        start_at=np.array([_start(problem, one) for one in batteries], dtype=np.int64),
+        may=_may(problem, points, seat_at, need),
+        start_at=np.array(
+            [_start(problem, one, len(seats)) for one in batteries], dtype=np.int64
+        ),
         start_soc=np.array([one.start_soc for one in batteries], dtype=float),
     )
 
 
-def _wanted(problem: Problem, feeds: Sequence[Sequence[Feed]]) -> FloatArray:
+def _wanted(
+    problem: Problem, feeds: Sequence[Sequence[Feed]], seat_at: IntArray
+) -> FloatArray:
     """The reserve, and above it what a station uses in the slack a relief wants."""
     hours = SLACK_LATENESS * problem.scenario.lateness_min / 60
     wanted = np.zeros((len(feeds), len(problem.batteries)))
-    for number, (row, key) in enumerate(zip(feeds, problem.stations, strict=True)):
-        watts = problem.demand_w[key]
+    keys = list(problem.stations)
+    for number, (row, station) in enumerate(zip(feeds, seat_at, strict=True)):
+        watts = problem.demand_w[keys[station]]
         mean_w = float(watts[watts > 0].mean()) if (watts > 0).any() else 0.0
         for battery, feed in enumerate(row):
             more = hours * mean_w / feed.capacity_wh
@@ -330,7 +375,7 @@ def _points(problem: Problem, step_min: int, also: Iterable[int]) -> IntArray:
     for source in problem.sources.values():
         for window in source.windows:
             points |= {window.start_min, window.end_min}
-    for pin in problem.scenario.pins:
+    for pin in (*problem.scenario.pins, *problem.scenario.steps):
         points |= {pin.start_min, pin.end_min}
     return np.array(sorted(p for p in points if 0 <= p <= span), dtype=np.int64)
 
@@ -403,10 +448,12 @@ def _ways(points: IntArray, walk: IntArray, problem: Problem) -> dict[str, IntAr
     }
 
 
-def _may(problem: Problem, points: IntArray) -> BoolArray:
-    count = points.size - 1
+def _may(
+    problem: Problem, points: IntArray, seat_at: IntArray, need_wh: FloatArray
+) -> BoolArray:
+    count, seats = points.size - 1, seat_at.size
     racks = _racks(problem)
-    first_rack = 1 + len(problem.stations) + len(problem.bays)
+    first_rack = 1 + seats + len(problem.bays)
     places = first_rack + len(racks)
     may = np.ones((len(problem.batteries), places, count), dtype=bool)
     for number, (key, battery) in enumerate(problem.batteries.items()):
@@ -415,34 +462,42 @@ def _may(problem: Problem, points: IntArray) -> BoolArray:
             continue
         for place, station in enumerate(problem.stations, start=1):
             may[number, place] = problem.feed(station, key).refusal is None
-        for place, bay in enumerate(problem.bays, start=1 + len(problem.stations)):
+        for place, bay in enumerate(problem.bays, start=1 + seats):
             may[number, place] = problem.bay_refusal(bay, key) is None
         for place, station in enumerate(racks, start=first_rack):
             may[number, place] = problem.feed(station, key).refusal is None
     for number, battery in enumerate(problem.batteries.values()):
-        place = _start(problem, battery)
+        place = _start(problem, battery, seats)
         if place and not battery.is_spare:
             may[:, place, 0] = False
         if place:
             may[number, place, 0] = True
     for pin in problem.scenario.pins:
-        _keep_pin(problem, points, pin, may)
+        _keep_pin(problem, points, seats, pin, may)
+    for seat in range(len(problem.stations), seats):
+        # As in the other seat there, while that asks for more.
+        station = seat_at[seat]
+        is_less = need_wh[seat] < need_wh[station] - LEAST_WH
+        may[:, 1 + seat] = may[:, 1 + station] & is_less
     return may
 
 
-def _keep_pin(problem: Problem, points: IntArray, pin: Pin, may: BoolArray) -> None:
+def _keep_pin(
+    problem: Problem, points: IntArray, seats: int, pin: Pin, may: BoolArray
+) -> None:
     """Leave only what a pin allows; walks are a matter of `duty`."""
     if pin.kind in (NO_WALK, LOW):
         return
     first = int(np.searchsorted(points, pin.start_min, side="left"))
     last = int(np.searchsorted(points, pin.end_min, side="left"))
-    place = _number(problem, pin.place)
+    place = _number(problem, pin.place, seats)
     keys = list(problem.batteries)
     own = keys.index(pin.battery) if pin.battery else slice(None)
     if pin.kind == AWAY:
         may[own, place, first:last] = False
         if pin.place in _racks(problem):
-            may[own, _number(problem, pin.place, is_spare=True), first:last] = False
+            rack = _number(problem, pin.place, seats, is_spare=True)
+            may[own, rack, first:last] = False
         return
     could = may[own, place, first:last].copy()
     may[own, :, first:last] = False
@@ -450,10 +505,10 @@ def _keep_pin(problem: Problem, points: IntArray, pin: Pin, may: BoolArray) -> N
     may[own, place, first:last] = could
 
 
-def _start(problem: Problem, battery: BatteryPlan) -> int:
+def _start(problem: Problem, battery: BatteryPlan, seats: int) -> int:
     if battery.is_on_hold:
         return 0
-    return _number(problem, battery.start_place, is_spare=battery.is_spare)
+    return _number(problem, battery.start_place, seats, is_spare=battery.is_spare)
 
 
 def _racks(problem: Problem) -> list[str]:
@@ -461,26 +516,28 @@ def _racks(problem: Problem) -> list[str]:
     return [key for key, one in problem.stations.items() if one.spares]
 
 
-def _number(problem: Problem, place: str, *, is_spare: bool = False) -> int:
+def _number(problem: Problem, place: str, seats: int, *, is_spare: bool = False) -> int:
     if is_spare and place in problem.stations:
         racks = _racks(problem)
-        first = 1 + len(problem.stations) + len(problem.bays)
+        first = 1 + seats + len(problem.bays)
         return first + racks.index(place) if place in racks else 0
     if place in problem.stations:
         return 1 + list(problem.stations).index(place)
     if place in problem.bays:
-        return 1 + len(problem.stations) + list(problem.bays).index(place)
+        return 1 + seats + list(problem.bays).index(place)
     return 0
 
 
 # --- plans and tables -------------------------------------------------------------
 
 
-def places_of(table: Timetable, legs: Sequence[Leg]) -> IntArray:
+def places_of(
+    table: Timetable, legs: Sequence[Leg], steps: Sequence[Pin] = ()
+) -> IntArray:
     """
     Where each battery is in each interval of a plan. shape (B, P)
 
-    Every time of the plan's bars must be a point; a walk need not.
+    Every time of the plan's bars and of its steps must be a point; a walk need not.
     """
     number_of = {key: n for n, key in enumerate(table.batteries)}
     at = np.zeros((len(table.batteries), table.count), dtype=np.int64)
@@ -490,10 +547,39 @@ def places_of(table: Timetable, legs: Sequence[Leg]) -> IntArray:
         last = int(np.searchsorted(table.points, leg.end_min, side="left"))
         if leg.kind in (SERVE, CHARGE) or leg.station:
             is_spare = leg.kind == WAIT
-            row[first:last] = _number(table.problem, leg.place, is_spare=is_spare)
+            row[first:last] = _number(
+                table.problem, leg.place, table.seats, is_spare=is_spare
+            )
+    for step in steps:
+        _sit_down(table, step, at)
     for number in range(len(table.batteries)):
         _mark_ways(table, at[number])
     return at
+
+
+def _sit_down(table: Timetable, step: Pin, at: IntArray) -> None:
+    """Put who feeds a station in its seat on low power, between a step's times."""
+    station = table.stations.index(step.place)
+    low = np.flatnonzero(table.seat_at[len(table.stations) :] == station)
+    if not low.size:
+        return
+    seat = 1 + len(table.stations) + int(low[0])
+    first, last = np.searchsorted(table.points, (step.start_min, step.end_min))
+    there = at[:, first:last]
+    there[(there == 1 + station) & table.may[:, seat, first:last]] = seat
+
+
+def steps_of(table: Timetable, at: IntArray) -> tuple[Pin, ...]:
+    """When stations are on low power in a table; see `Scenario.steps`."""
+    found = []
+    for seat in range(len(table.stations), table.seats):
+        is_low = np.concatenate([[False], (at == 1 + seat).any(axis=0), [False]])
+        edges = np.flatnonzero(np.diff(is_low.astype(int)))
+        key = table.stations[table.seat_at[seat]]
+        for first, last in zip(edges[::2], edges[1::2], strict=True):
+            start, end = int(table.points[first]), int(table.points[last])
+            found.append(Pin(kind=LOW, place=key, start_min=start, end_min=end))
+    return tuple(found)
 
 
 def keeping(table: Timetable, at: IntArray, until_min: int) -> Timetable:
@@ -512,7 +598,10 @@ def keeping(table: Timetable, at: IntArray, until_min: int) -> Timetable:
             may[battery, :, i] = False
         for i in range(last):
             place = max(int(row[i]), 0)
-            if 0 < place < table.first_rack:
+            if 0 < place <= table.seats:
+                there = table.seat_at == table.seat_at[place - 1]
+                may[:, 1 : 1 + table.seats, i][:, there] = False
+            elif 0 < place < table.first_rack:
                 may[:, place, i] = False
             may[battery, place, i] = True
     return replace(table, may=may)
@@ -623,7 +712,7 @@ def _life(
     life: Sequence[tuple[int, int, int]],
     rounds: dict[tuple[int, int], tuple[str, int]],
 ) -> list[Leg]:
-    first_bay, span = 1 + len(table.stations), table.problem.span_min
+    first_bay, span = 1 + table.seats, table.problem.span_min
     visits = _visits(table, life)
     came = {(station, start) for station, start, _ in visits}
     leaves = {(station, end) for station, _, end in visits}
@@ -642,6 +731,16 @@ def _life(
             legs += _wait(key, now, start - walk)
             legs.append(_carried(key, start - walk, start, crew, number))
         kind = SERVE if place < first_bay else WAIT
+        if (
+            legs
+            and now == start
+            and (legs[-1].kind, legs[-1].place)
+            == (
+                kind,
+                table.stations[station],
+            )
+        ):
+            start = legs.pop().start_min  # the other seat there
         legs.append(_leg(kind, key, table.stations[station], start, end))
         now = end
         if end < span and (station, end) in leaves:

@@ -21,7 +21,7 @@ from typing import Any, NamedTuple, TypeVar, cast
 import numba
 import numpy as np
 
-from powercore.rotation.timetable import IntArray, Timetable
+from powercore.rotation.timetable import ON_THE_WAY, IntArray, Timetable
 from powercore.values import BoolArray, FloatArray
 
 _TINY = 1e-9
@@ -36,6 +36,11 @@ class Arrays(NamedTuple):
     """A timetable's arrays, as the compiled search takes them; see `Timetable`."""
 
     points: IntArray
+    seat_at: IntArray
+    #: The station of each place, -1 where it is at none, and last of who is on the way;
+    #: the places at each station: seat, seat on low power, rack; -1: none. shape (S, 3)
+    station_at: IntArray
+    mates: IntArray
     need_wh: FloatArray
     worth: FloatArray
     reserve_price: FloatArray
@@ -110,9 +115,18 @@ class State(NamedTuple):
 
 def arrays_of(table: Timetable) -> Arrays:
     """Return a timetable's arrays for the compiled search."""
-    own = {name: getattr(table, name) for name in Arrays._fields if name != "prices"}
     prices = np.array([table.stop_price, table.bay_price, table.left_price])
-    return Arrays(prices=prices, **own)
+    places = [*range(table.places), ON_THE_WAY]
+    station_at = np.array([table.station_of(place) for place in places])
+    mates = np.full((len(table.stations), 3), -1)
+    for place in range(1, table.places):
+        station = station_at[place]
+        if station >= 0:
+            is_rack, is_low = place >= table.first_rack, place > len(table.stations)
+            mates[station, 2 if is_rack else int(is_low)] = place
+    made = {"prices": prices, "station_at": station_at, "mates": mates}
+    own = {name: getattr(table, name) for name in Arrays._fields if name not in made}
+    return Arrays(**own, **made)
 
 
 #: Fees of a tour; see `best_tour`.
@@ -126,15 +140,6 @@ _F = TypeVar("_F", bound=Callable[..., Any])
 def compiled(function: _F) -> _F:
     """Compile a function, once for all processes."""
     return cast(_F, numba.njit(cache=True)(function))
-
-
-@compiled
-def station_of(p: int, t: Arrays) -> int:
-    """The station at which a battery in a place is, in use or not; -1: none."""
-    stations, first_rack = t.need_wh.shape[0], 1 + t.need_wh.shape[0] + t.bulk.shape[0]
-    if 0 < p <= stations:
-        return p - 1
-    return t.rack_at[p - first_rack] if p >= first_rack else -1
 
 
 @compiled
@@ -274,7 +279,7 @@ def serve(
 
 @compiled
 def topped_up(soc: float, b: int, s: int, i: int, t: Arrays) -> float:
-    """Charge after what is left over at a station in an interval has come in."""
+    """Charge after what is left over at a seat in an interval has come in."""
     if t.surplus_wh[s, i] <= 0.0:
         return soc
     takes = t.takes
@@ -389,9 +394,9 @@ def best_tour(
     factor : float array, shape (S, P)
         What serving is worth now, as a share of its worth.
     fees : tuple of float arrays
-        For being at a station and on a bay, shapes (S, P) and (Y, P); for coming to
-        a station and leaving it, shape (S, P + 1) each; for a watt of each source,
-        shape (Q, P). Infinite: not allowed.
+        For being in use at a station and on a bay, shapes (S, P) and (Y, P); for
+        coming to a station and leaving it, shape (S, P + 1) each; for a watt of each
+        source, shape (Q, P). Infinite: not allowed.
     left : tuple of arrays
         What others leave of each source: watts, Wh in store and Wh that it spills,
         shape (Q, P) each; and how many of them wait as spares, shape (R, P).
@@ -426,12 +431,10 @@ def best_tour(
     buckets = a_val.shape[2]
     bay_price, left_price = prices[1], prices[2]
     count = points.size - 1
-    stations, bays = need_wh.shape[0], t.bulk.shape[0]
-    first_rack = 1 + stations + bays
+    seats, bays = t.seat_at.size, t.bulk.shape[0]
+    first_rack = 1 + seats + bays
     places = first_rack + rack_at.size
-    rack_of = np.full(stations, -1)
-    for r in range(rack_at.size):
-        rack_of[rack_at[r]] = r
+    station_at, mates = t.station_at, t.mates
     a_val[:] = _NEVER
     has[:] = False
     first = start_at[b]
@@ -445,26 +448,21 @@ def best_tour(
         hours = (points[i + 1] - points[i]) / 60.0
         # Off the bays first: the yard is complete before anybody goes on.
         if watched[i] and i > 0:
-            for p in range(1 + stations, first_rack):
+            for p in range(1 + seats, first_rack):
                 if has[i, p]:
                     _leave(i, p, i, bay_price, is_bound, room)
         if has[i, 0]:
             _prune(a_val[i, 0])
         for p in range(places):
-            s, y = p - 1, p - 1 - stations
-            is_bay, is_rack = stations < p < first_rack, p >= first_rack
+            s, y, seat = station_at[p], p - 1 - seats, p - 1
+            is_bay, is_rack = seats < p < first_rack, p >= first_rack
             here = may[b, p, i]
-            other = -1
             if is_rack:
-                s = rack_at[p - first_rack]
                 here = here and racked[p - first_rack, i] < rack_room[p - first_rack]
-                other = 1 + s
             elif is_bay:
                 here = here and rent_y[y, i] < np.inf
             elif p > 0:
                 here = here and rent_s[s, i] < np.inf
-                if rack_of[s] >= 0:
-                    other = first_rack + rack_of[s]
             if p > 0 and not is_bay and has[i, p]:
                 _prune(a_val[i, p])
                 back = back_at[s, i]
@@ -499,8 +497,13 @@ def best_tour(
             if origin >= 0 and cost < np.inf and has[origin, 0]:
                 way = (why, origin)
                 alive |= _enter(i, p, (origin, 0), way, room, cost, is_bound)
-            # Operators swap a spare in or out.
-            if other >= 0 and has[i, other] and swaps[rack_of[s], i]:
+            # Operators swap a spare in or out, or change the power step.
+            for m in range(3 if s >= 0 else 0):
+                other = mates[s, m]
+                if other < 0 or other == p or not has[i, other]:
+                    continue
+                if (is_rack or m == 2) and not swaps[mates[s, 2] - first_rack, i]:
+                    continue
                 cost = bay_price if i > 0 else 0.0
                 way = (_SWAP, other)
                 alive |= _enter(i, p, (i, other), way, room, cost, is_bound)
@@ -513,12 +516,16 @@ def best_tour(
                     continue
                 soc, took = o_soc[p, k], max(0.0, o_took[p, k] - relief[i])
                 after = soc
-                if 0 < p <= stations:
+                if 0 < p <= seats:
                     after, share, below = serve(
-                        soc, need_wh[s, i], holds_wh[s, b], floor[s, b], reserve[s, b]
+                        soc,
+                        need_wh[seat, i],
+                        holds_wh[seat, b],
+                        floor[seat, b],
+                        reserve[seat, b],
                     )
-                    after = topped_up(after, b, s, i, t)
-                    gain = share * worth[s, i] - below * reserve_price[s]
+                    after = topped_up(after, b, seat, i, t)
+                    gain = share * worth[seat, i] - below * reserve_price[seat]
                     value += factor[s, i] * gain - rent_s[s, i]
                 elif is_bay:
                     value -= rent_y[y, i]
@@ -617,8 +624,8 @@ def walk_through(
     owes = np.zeros(store_wh.shape[0])
     points, need_wh = t.points, t.need_wh
     holds_wh, floor, reserve = t.holds_wh, t.floor, t.reserve
-    stations = need_wh.shape[0]
-    first_rack = 1 + stations + t.bulk.shape[0]
+    seats = need_wh.shape[0]
+    first_rack = 1 + seats + t.bulk.shape[0]
     soc[0] = t.start_soc[b]
     for i in range(at.size):
         share[i], below[i], watts[i], took[i] = 0.0, 0.0, 0.0, 0.0
@@ -626,14 +633,14 @@ def walk_through(
             owes[q] = max(0.0, owes[q] - spilt[q, i])
         p, now = at[i], soc[i]
         after = now
-        if 0 < p <= stations:
+        if 0 < p <= seats:
             s = p - 1
             after, share[i], below[i] = serve(
                 now, need_wh[s, i], holds_wh[s, b], floor[s, b], reserve[s, b]
             )
             after = topped_up(after, b, s, i, t)
-        elif stations < p < first_rack:
-            y = p - 1 - stations
+        elif seats < p < first_rack:
+            y = p - 1 - seats
             if t.is_on[y, i]:
                 q = t.source_of[y]
                 hours = (points[i + 1] - points[i]) / 60.0
@@ -655,7 +662,7 @@ def walk_through(
 def laid(at: IntArray, t: Arrays) -> State:
     """Return a table with all its tours laid out."""
     batteries, count = at.shape
-    stations, bays, sources = t.need_wh.shape[0], t.bulk.shape[0], t.most_w.shape[0]
+    stations, bays, sources = t.walk_min.size, t.bulk.shape[0], t.most_w.shape[0]
     state = State(
         at.copy(),
         np.zeros((batteries, count + 1)),
@@ -710,17 +717,17 @@ def lay(b: int, sign: int, t: Arrays, state: State) -> bool:
     False when a walk of it finds no crew; the table then counts it all the same.
     """
     points, walk, used, stops = t.points, t.walk_min, state.used, state.stops
-    at, stations, fits = state.at[b], t.need_wh.shape[0], True
-    first_rack = 1 + stations + t.bulk.shape[0]
+    at, seats, fits = state.at[b], t.seat_at.size, True
+    first_rack = 1 + seats + t.bulk.shape[0]
     rent = np.inf if sign > 0 else 0.0
     for i in range(at.size):
         p = at[i]
-        if 0 < p <= stations:
-            state.rent_s[p - 1, i] = rent
+        if 0 < p <= seats:
+            state.rent_s[t.seat_at[p - 1], i] = rent
         elif p >= first_rack:
             state.racked[p - first_rack, i] += sign
-        elif p > stations:
-            y = p - 1 - stations
+        elif p > seats:
+            y = p - 1 - seats
             state.rent_y[y, i] = rent
             state.power_w[t.source_of[y], i] -= sign * state.watts[b, i]
             state.drawn[t.source_of[y], i] += sign * state.took[b, i]
@@ -730,7 +737,7 @@ def lay(b: int, sign: int, t: Arrays, state: State) -> bool:
     for i in range(1, at.size):
         if at[i] == at[i - 1]:
             continue
-        before, now = station_of(at[i - 1], t), station_of(at[i], t)
+        before, now = t.station_at[at[i - 1]], t.station_at[at[i]]
         if before == now:
             continue
         for s in (before, now):
@@ -760,22 +767,24 @@ def value_of(state: State, t: Arrays) -> float:
     """What a whole table is worth: served, less reserve, stops and bay changes."""
     at, share, below, stops = state.at, state.share, state.below, state.stops
     worth, reserve_price, prices = t.worth, t.reserve_price, t.prices
-    stations = worth.shape[0]
+    seats = worth.shape[0]
     total = 0.0
     for b in range(at.shape[0]):
         for i in range(at.shape[1]):
             p = at[b, i]
-            if 0 < p <= stations:
+            if 0 < p <= seats:
                 total += share[b, i] * worth[p - 1, i]
                 total -= below[b, i] * reserve_price[p - 1]
             elif state.watts[b, i] > 0.0:
-                q = t.source_of[p - 1 - stations]
+                q = t.source_of[p - 1 - seats]
                 total -= t.watt_price[q, i] * state.watts[b, i]
             before = at[b, i - 1] if i > 0 else p
             if p != before:
-                total -= prices[1] * ((p > stations) + (before > stations))
+                total -= prices[1] * ((p > seats) + (before > seats))
+                if 0 < p <= seats and 0 < before <= seats:
+                    total -= prices[1]
         total += prices[2] * state.soc[b, at.shape[1]]
-    for s in range(stations):
+    for s in range(stops.shape[0]):
         for i in range(1, stops.shape[1]):
             if stops[s, i] > 0:
                 total -= t.stop_prices[s, i]
@@ -786,7 +795,8 @@ def value_of(state: State, t: Arrays) -> float:
 def _chosen(count: int, t: Arrays, state: State) -> IntArray:
     """Related batteries: around one stretch of one station, and some at random."""
     worth, at = t.worth, state.at
-    stations, intervals = worth.shape
+    stations, seats, intervals = t.walk_min.size, worth.shape[0], worth.shape[1]
+    seat_at = t.seat_at
     batteries = at.shape[0]
     picked = np.full(count, -1, dtype=np.int64)
     n = 0
@@ -801,8 +811,9 @@ def _chosen(count: int, t: Arrays, state: State) -> IntArray:
         for b in range(batteries):
             for j in range(intervals):
                 p = at[b, j]
-                if 0 < p <= stations:
-                    lost[p - 1, j] = (1.0 - state.share[b, j]) * worth[p - 1, j]
+                if 0 < p <= seats:
+                    x, got = seat_at[p - 1], state.share[b, j] * worth[p - 1, j]
+                    lost[x, j] = max(0.0, worth[x, j] - got)
         total = lost.sum()
         if total > 1e-9:
             mark = np.random.random() * total
@@ -822,7 +833,8 @@ def _chosen(count: int, t: Arrays, state: State) -> IntArray:
             if not 0 <= j < intervals:
                 continue
             for b in range(batteries):
-                if at[b, j] == s + 1 and n < count and not np.any(picked == b):
+                is_there = 0 < at[b, j] <= seats and seat_at[at[b, j] - 1] == s
+                if is_there and n < count and not np.any(picked == b):
                     picked[n] = b
                     n += 1
     for _ in range(50 * count):
@@ -903,7 +915,7 @@ def _stocked(t: Arrays, state: State) -> tuple[IntArray, IntArray]:
             continue
         new, old = -1, -1
         for b in range(at.shape[0]):
-            before, now = station_of(at[b, i - 1], t), station_of(at[b, i], t)
+            before, now = t.station_at[at[b, i - 1]], t.station_at[at[b, i]]
             if at[b, i] == s + 1 and before != s:
                 new = b
             if at[b, i - 1] == s + 1 and now != s:
@@ -915,7 +927,7 @@ def _stocked(t: Arrays, state: State) -> tuple[IntArray, IntArray]:
     leaves = i
     while leaves < count and at[new, leaves] == s + 1:
         leaves += 1
-    stays = leaves < count and station_of(at[new, leaves], t) == s
+    stays = leaves < count and t.station_at[at[new, leaves]] == s
     back = leaves if leaves == count else t.back_at[s, leaves]
     comes = new
     if np.random.random() < 0.5 and not stays:
@@ -1013,11 +1025,11 @@ def search(
     """
     np.random.seed(seed)
     batteries, count = at.shape
-    stations, sources = t.need_wh.shape[0], t.most_w.shape[0]
+    stations, sources = t.walk_min.size, t.most_w.shape[0]
     state = laid(at, t)
     value = value_of(state, t)
     best_at, best_value = state.at.copy(), value
-    start_heat = heat * t.worth.sum()
+    start_heat = heat * t.worth[:stations].sum()
     no_watt_fee = np.zeros((sources, count))
     plain, interest = np.ones((stations, count)), np.ones((stations, count))
     room = workspace(count, t.may.shape[1], buckets)
