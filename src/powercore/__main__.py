@@ -6,9 +6,10 @@ python -m powercore solar SCENARIO.json [--json]     harvest of every array by d
 python -m powercore check SCENARIO.json [--json]     what looks wrong in the plan
 python -m powercore plan SCENARIO.json               a rotation, as JSON
 python -m powercore improve SCENARIO.json [LEGS.json] [--lines] [--keep-until=MIN]
-    [--margin=1.2] [--may-lower]                     a better one, that stands so
-                                                     many times the use, and may go
-                                                     to low power; --lines tells of
+    [--margin=1.2 | --futures] [--may-lower]         a better one, that stands so
+                                                     many times the use, or is best
+                                                     in 200 futures, and may go to
+                                                     low power; --lines tells of
                                                      each pass, a line each
 python -m powercore cures SCENARIO.json [LEGS.json]  what would help it, as JSON
 python -m powercore verify SCENARIO.json LEGS.json   check a rotation, also by hand
@@ -23,6 +24,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any, TextIO
 
@@ -207,6 +209,11 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
 
     until = int(_option(options, "--keep-until=", "0"))
     margin = float(_option(options, "--margin=", "1"))
+    risk = None
+    if "--futures" in options:
+        from powercore import stress
+
+        risk = partial(stress.risk, suns=_suns(scenario))
     with _own_stdout() as own:
         found = improve(
             problem,
@@ -214,6 +221,7 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
             keep_until_min=until,
             margin=margin,
             may_lower=may_lower,
+            risk=risk,
             tell=tell,
         )
         if not in_lines:

@@ -47,6 +47,9 @@ LIGHT_SD, LIGHT_MEMORY_H = 0.35, 3.0
 #: Chance that a source, a bay or a battery lets its crew down in an event. (0 to 1)
 #: Common practice, no source.
 SOURCE_FAILS, BAY_FAILS, BATTERY_FAILS = 0.05, 0.03, 0.02
+#: Futures that a plan is looked for against, in groups; and what the worst tenth of
+#: them counts beside the average of all.
+PLANNED_GROUPS, PLANNED_EACH, TAIL_WEIGHT = 8, 25, 0.5
 #: How much more everybody uses in the mishap of that name.
 BUSY = 1.2
 #: Minutes off the air from which a future counts as one.
@@ -183,6 +186,33 @@ def mean_off_air(
         ]
     )
     return dict(zip(problem.stations, off.mean(axis=0).tolist(), strict=True))
+
+
+def risk(
+    problem: Problem, legs: Sequence[Leg], suns: Suns, *, seed: int = 1
+) -> dict[str, float]:
+    """
+    What each station risks: one figure to look for a plan by. [min]
+
+    Minutes off the air on average over futures, and half of what they are on average
+    in its worst tenth. The same draws for every rotation of an event; no gear fails in
+    them, as no plan can help that.
+    """
+    off = np.concatenate(
+        [
+            _off_air(
+                problem,
+                legs,
+                _expected(suns),
+                _Draw(seed, number, PLANNED_EACH),
+                fails=False,
+            )[0]
+            for number in range(PLANNED_GROUPS)
+        ]
+    )
+    worst = np.sort(off, axis=0)[-(len(off) // 10) :]
+    found = off.mean(axis=0) + TAIL_WEIGHT * worst.mean(axis=0)
+    return dict(zip(problem.stations, found.tolist(), strict=True))
 
 
 def _expected(suns: Suns) -> Suns:

@@ -29,6 +29,9 @@ LEFT, WIDTH, TOP = 148.0, 900.0, 44.0
 #: A spare's bar, and how far apart such bars lie; rows shown at the most.
 SPARE_BAR, SPARE_ROW, SPARE_ROWS = 11.0, 13.0, 4
 
+#: About how wide a letter of a shortfall's words is.
+WORD_LETTER = 5.0
+
 
 @dataclass(frozen=True, slots=True)
 class Shape:
@@ -165,6 +168,16 @@ class Mark:
     minutes: float
     #: Whether its words stand below it, where there is something above.
     is_low: bool
+    #: Whether there is room for its words beside those of longer shortfalls.
+    has_words: bool = True
+
+    @property
+    def span(self) -> tuple[float, float]:
+        """From where to where its words reach."""
+        wide = WORD_LETTER * len(self.words)
+        if self.what == "off_air":
+            return self.x, self.x + wide
+        return self.x - wide, self.x
 
     @property
     def words(self) -> str:
@@ -312,6 +325,8 @@ def board_of(
                     is_low=shape.shift > 0,
                 )
             )
+    for lane in lanes:
+        _make_room(lane.marks)
     height = lanes[-1].y + shape.row + 30 if lanes else 200
     middles = {bar.leg: bar.middle for bar in bars}
     minute = event.minute_of(now) if now else None
@@ -359,6 +374,16 @@ def _ties(
                     if stop.station in by_key
                 ]
             )
+
+
+def _make_room(marks: Sequence[Mark]) -> None:
+    """Keep the words of a lane's longest shortfalls, off the air before reserve."""
+    taken: list[tuple[float, float]] = []
+    for mark in sorted(marks, key=lambda one: (one.what != "off_air", -one.minutes)):
+        first, last = mark.span
+        mark.has_words = all(last <= start or end <= first for start, end in taken)
+        if mark.has_words:
+            taken.append((first, last))
 
 
 def _pin_marks(

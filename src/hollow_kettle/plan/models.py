@@ -756,6 +756,8 @@ class Search(models.Model):
     since = models.PositiveIntegerField(default=0)
     #: How much more use than planned the rotation should stand. [%]
     margin_pct = models.PositiveSmallIntegerField(default=0)
+    #: Whether futures say what is better; then it plans for several margins in turn.
+    by_futures = models.BooleanField(default=False)
     #: Whether it may choose low power for stations.
     may_lower = models.BooleanField(default=False)
     #: Minutes off the air of the first tier that no plan can be under, where worked

@@ -156,6 +156,7 @@ def search_add(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
             found,
             by=actor_of(request),
             margin_pct=margin,
+            by_futures=asked == "futures",
             may_lower="may_lower" in request.POST,
         )
     except ValidationError as error:

@@ -199,6 +199,7 @@ def look_for_better(
     *,
     by: Actor,
     margin_pct: int = DEFAULT_MARGIN,
+    by_futures: bool = False,
     may_lower: bool = False,
 ) -> Search:
     """
@@ -208,6 +209,8 @@ def look_for_better(
     ----------
     margin_pct : int
         How much more use than planned it should stand: one of `MARGINS`. [%]
+    by_futures : bool
+        Whether what it risks in futures says what is better, instead of a margin.
     may_lower : bool
         Whether it may choose low power, where that keeps a station on the air.
 
@@ -227,7 +230,8 @@ def look_for_better(
                 event=rotation.event,
                 rotation=rotation,
                 asked_by=by,
-                margin_pct=margin_pct,
+                margin_pct=0 if by_futures else margin_pct,
+                by_futures=by_futures,
                 may_lower=may_lower,
             )
             search.defer(search_id=made.pk)

@@ -125,7 +125,7 @@ def _follow(found: Search, folder: Path) -> tuple[str, str]:
         *_command(folder, "improve", start, start),
         "--lines",
         f"--keep-until={rotations.kept_until_min(found.rotation)}",
-        f"--margin={1 + found.margin_pct / 100}",
+        "--futures" if found.by_futures else f"--margin={1 + found.margin_pct / 100}",
         *(["--may-lower"] if found.may_lower else []),
     ]
     with subprocess.Popen(

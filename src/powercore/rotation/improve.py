@@ -19,7 +19,13 @@ import numpy as np
 from powercore.rotation import tours
 from powercore.rotation.branch import close, is_small
 from powercore.rotation.columns import Master, climb, descend
-from powercore.rotation.objective import TAIL, Key, key_of, key_with_margin
+from powercore.rotation.objective import (
+    TAIL,
+    Key,
+    key_of,
+    key_with_margin,
+    key_with_risk,
+)
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.rounds import grouped
@@ -46,6 +52,10 @@ BUCKETS, MOST = 24, 4
 HEATS, CALM = (0.0005, 0.002, 0.006, 0.001), (1.0, 4.0, 12.0, 2.0)
 #: Cells of one shortest path, over all rounds of a pass.
 PASS_CELLS = 5e7
+#: How much use each round of passes plans for, where futures say what is better.
+USES = (1.0, 1.2, 1.35)
+#: What each station risks in many futures; see `powercore.stress.risk`.
+Risk = Callable[[Problem, Sequence[Leg]], dict[str, float]]
 #: Passes grow longer, up to this many times the first.
 LONGEST = 6
 
@@ -82,6 +92,7 @@ def improve(
     prices: Prices | None = None,
     margin: float = 1.0,
     may_lower: bool = False,
+    risk: Risk | None = None,
     tell: Callable[[Progress], bool] = lambda _: True,
 ) -> Found:
     """
@@ -107,6 +118,10 @@ def improve(
     may_lower : bool
         Whether it may choose low power for stations, where that keeps one of the same
         tier or below on the air; else its steps stay as they are.
+    risk : callable
+        What stations risk in futures. Rounds of passes plan for use as planned, then
+        for more, and what they find is compared by that once service as planned is
+        equal; then `margin` says nothing.
     tell : callable
         Told after each pass; False stops the search.
 
@@ -116,18 +131,17 @@ def improve(
         If a pin can't be kept.
     """
     legs = kept(problem, legs, keep_until_min=keep_until_min)
-    judge = _Judge(problem, keep_until_min=keep_until_min)
+    judge = _Judge(problem, risk=risk, keep_until_min=keep_until_min)
     best = judge.found(legs, problem.scenario.steps)
     assert best is not None  # noqa: S101 - what is kept breaks no rule
     if not problem.stations or not problem.batteries:
         return best
     # What it may lower is laid out as agreed, and lowered where a battery says so.
     base = problem.with_steps(()) if may_lower else problem
-    asked, done = [base], 0
-    if margin > 1:
-        asked.append(Problem(base.scenario, use=margin))
+    uses = USES if risk is not None else (1.0, margin) if margin > 1 else (1.0,)
+    asked, done = [base, *(Problem(base.scenario, use=use) for use in uses[1:])], 0
     for more in asked:
-        if more is not base:
+        if more is not base and risk is None:
             judge = _Judge(problem, use=margin, keep_until_min=keep_until_min)
             best = judge.found(best.legs, best.steps) or best
         edges = [m for leg in best.legs for m in (leg.start_min, leg.end_min)]
@@ -228,9 +242,14 @@ class _Judge:
     """Says what tables and rotations are worth, by the strict order."""
 
     def __init__(
-        self, problem: Problem, *, use: float | None = None, keep_until_min: int = 0
+        self,
+        problem: Problem,
+        *,
+        use: float | None = None,
+        risk: Risk | None = None,
+        keep_until_min: int = 0,
     ) -> None:
-        self.problem, self.use = problem, use
+        self.problem, self.use, self.risk = problem, use, risk
         self.keep_until_min = keep_until_min
         #: The event with a rotation's steps, as planned and with more use.
         self.known: dict[tuple[Pin, ...], tuple[Problem, Problem]] = {}
@@ -260,6 +279,10 @@ class _Judge:
         report = verify(planned, legs)
         if not report.is_valid:
             return None
+        if self.risk is not None:
+            risk = self.risk(planned, legs)
+            key = key_with_risk(planned, legs, report.outcome, risk)
+            return Found(legs=legs, steps=steps, report=report, key=key)
         key = key_of(planned, legs, report.outcome)
         if more is not planned:
             losses = verify(more, legs).outcome
@@ -276,11 +299,13 @@ class _Judge:
 
     def _trimmed(self, found: Found) -> Found:
         """The same with each step as short as it may be: begun later, or not at all."""
-        grain = self.problem.grid.step_min
+        plain, grain = _Judge(self.problem), self.problem.grid.step_min
+        best = plain.found(found.legs, found.steps)
+        assert best is not None  # noqa: S101 - it breaks no rule
         for step in found.steps:
             if step.start_min < self.keep_until_min:
                 continue
-            others = [one for one in found.steps if one != step]
+            others = [one for one in best.steps if one != step]
             # How much of it is cut off; half of what is left is tried, and so on.
             least, most = 0, -(-(step.end_min - step.start_min) // grain)
             while least < most:
@@ -290,12 +315,12 @@ class _Judge:
                 steps = sorted(
                     others + left, key=lambda one: (one.place, one.start_min)
                 )
-                made = self.found(found.legs, tuple(steps))
-                if made is not None and made.key <= found.key:
-                    found, least = made, cut
+                made = plain.found(found.legs, tuple(steps))
+                if made is not None and made.key <= best.key:
+                    best, least = made, cut
                 else:
                     most = cut - 1
-        return found
+        return self.found(best.legs, best.steps) or found
 
 
 def _no_rents(table: Timetable) -> tuple[FloatArray, FloatArray]:

@@ -55,6 +55,28 @@ def key_of(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> Key:
     return (*service, *effort)
 
 
+def key_with_risk(
+    problem: Problem, legs: Sequence[Leg], outcome: Outcome, risk: dict[str, float]
+) -> Key:
+    """
+    Return what a rotation is compared by that is looked for against futures.
+
+    Service and reserve as planned come first, then what its stations risk by tier, and
+    slack, rounds and the rest last.
+
+    Parameters
+    ----------
+    risk : dict
+        Minutes for each station; see `powercore.stress.risk`.
+    """
+    service, effort = _parts(problem, legs, outcome)
+    by_tier: dict[int, float] = {}
+    for key, one in problem.stations.items():
+        by_tier[one.tier] = by_tier.get(one.tier, 0.0) + one.weight * risk[key]
+    risks = [float(round(by_tier[tier])) for tier in sorted(by_tier)]
+    return (*service, *risks, *effort)
+
+
 def key_with_margin(
     problem: Problem, legs: Sequence[Leg], outcome: Outcome, more: Outcome
 ) -> Key:
