@@ -199,7 +199,11 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
         nonlocal shown, since
         best = progress.best
         if in_lines:
-            line: dict[str, Any] = {"passes": progress.passes, "since": progress.since}
+            line: dict[str, Any] = {
+                "passes": progress.passes,
+                "since": progress.since,
+                "risk_min": best.risk_min,
+            }
             if (best.legs, best.steps) != shown:
                 shown = line["legs"], line["steps"] = best.legs, best.steps
             print(msgspec.json.encode(line).decode(), file=own, flush=True)
@@ -215,6 +219,9 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
 
         risk = partial(stress.risk, suns=_suns(scenario))
     with _own_stdout() as own:
+        if risk is not None and in_lines:
+            begun = {"risk_start_min": sum(risk(problem, legs).values())}
+            print(msgspec.json.encode(begun).decode(), file=own, flush=True)
         found = improve(
             problem,
             legs,

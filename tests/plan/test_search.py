@@ -47,6 +47,18 @@ def look(monkeypatch, marin):
     return lambda rotation: rotations.look_for_better(rotation, by=marin)
 
 
+@pytest.fixture
+def stops_at_once(monkeypatch):
+    """A search is asked to stop at its first gain."""
+    keep_better = rotations.keep_better
+
+    def keep_and_stop(found, *rotation):
+        Search.objects.filter(pk=found.pk).update(is_stop_asked=True)
+        return keep_better(found, *rotation)
+
+    monkeypatch.setattr(rotations, "keep_better", keep_and_stop)
+
+
 def test_a_search_keeps_what_it_finds_as_a_draft_that_breaks_no_rule(poor, look):
     """Run in its child process, to its end; the plan it began with stays."""
     before = poor.legs.count()
@@ -65,12 +77,14 @@ def test_a_search_keeps_what_it_finds_as_a_draft_that_breaks_no_rule(poor, look)
     assert poor.legs.count() == before
 
 
-def test_a_search_may_go_to_low_power_and_says_so(poor, look, boss, monkeypatch):
+def test_a_search_may_go_to_low_power_and_says_so(
+    poor, look, boss, stops_at_once, monkeypatch
+):
     """Nobody walks: low power is the only cure; board, compare and sheet tell of it."""
     poor.event.crews.filter(does="walks").delete()
     monkeypatch.setattr(tasks.search, "defer", lambda **_: None)
     poor = rotations.make_rotation(poor.event, by=poor.made_by)
-    asked = {"margin": "0", "may_lower": "on"}
+    asked = {"margin": "futures", "may_lower": "on"}
     boss.post(reverse("plan:search_add", args=[poor.event_id, poor.number]), asked)
     search = Search.objects.get(event=poor.event)
 
@@ -80,11 +94,13 @@ def test_a_search_may_go_to_low_power_and_says_so(poor, look, boss, monkeypatch)
     best = search.best
     problem, _ = queries.problem_of(best)
     assert best.off_air_min < poor.off_air_min
+    assert search.risk_min < search.risk_start_min
     assert best.low_min > poor.low_min == 0
     assert problem.scenario.steps
     args = [best.event_id, best.number]
     page = boss.get(reverse("plan:rotation_detail", args=args)).content.decode()
     assert "by its own choice" in page
+    assert "risk in futures" in page
     sheet = boss.get(reverse("plan:round_sheet", args=args)).content
     text = "".join(page.extract_text() for page in PdfReader(BytesIO(sheet)).pages)
     assert "Low power at" in text
@@ -109,16 +125,9 @@ def test_one_search_at_a_time_and_it_can_be_stopped(poor, look, boss):
     assert "Nothing better" in boss.get(page).content.decode()
 
 
-def test_a_search_asked_to_stop_keeps_its_best(poor, look, monkeypatch):
+def test_a_search_asked_to_stop_keeps_its_best(poor, look, stops_at_once):
     """It is asked after its first gain."""
     search = look(poor)
-    keep_better = rotations.keep_better
-
-    def keep_and_stop(found, *rotation):
-        Search.objects.filter(pk=found.pk).update(is_stop_asked=True)
-        return keep_better(found, *rotation)
-
-    monkeypatch.setattr(rotations, "keep_better", keep_and_stop)
 
     tasks.search(search_id=search.pk)
 

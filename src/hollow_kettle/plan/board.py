@@ -175,9 +175,20 @@ class Mark:
     def span(self) -> tuple[float, float]:
         """From where to where its words reach."""
         wide = WORD_LETTER * len(self.words)
-        if self.what == "off_air":
-            return self.x, self.x + wide
-        return self.x - wide, self.x
+        end = self.words_x
+        return (end - wide, end) if self.is_to_end else (end, end + wide)
+
+    @property
+    def is_to_end(self) -> bool:
+        """Whether its words end where they are put, as a reserve's do."""
+        wide = WORD_LETTER * len(self.words)
+        return self.what != "off_air" or self.x + wide > LEFT + WIDTH
+
+    @property
+    def words_x(self) -> float:
+        """Where its words begin or end."""
+        is_last = self.what == "off_air" and self.is_to_end
+        return round(self.x + self.width, 1) if is_last else self.x
 
     @property
     def words(self) -> str:

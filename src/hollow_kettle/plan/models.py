@@ -758,6 +758,9 @@ class Search(models.Model):
     margin_pct = models.PositiveSmallIntegerField(default=0)
     #: Whether futures say what is better; then it plans for several margins in turn.
     by_futures = models.BooleanField(default=False)
+    #: What its stations risk in futures: of what it began with, and of the best. [min]
+    risk_start_min = models.FloatField(null=True)
+    risk_min = models.FloatField(null=True)
     #: Whether it may choose low power for stations.
     may_lower = models.BooleanField(default=False)
     #: Minutes off the air of the first tier that no plan can be under, where worked

@@ -84,6 +84,9 @@ def search_context(found: Search | None) -> dict[str, Any]:
     context: dict[str, Any] = {"search": found, "patience": PATIENCE}
     if found is not None and found.best is not None:
         figures = queries.figures_of(found.rotation, found.best)
+        if found.risk_start_min is not None and found.risk_min is not None:
+            risks = round(found.risk_start_min, 1), round(found.risk_min, 1)
+            figures.insert(0, ("risk in futures, min", *risks))
         context["search_figures"] = figures
     return context
 

@@ -69,6 +69,8 @@ class Found:
     steps: tuple[Pin, ...]
     report: Report
     key: Key
+    #: What all its stations risk, where futures say what is better. [min]
+    risk_min: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -282,7 +284,8 @@ class _Judge:
         if self.risk is not None:
             risk = self.risk(planned, legs)
             key = key_with_risk(planned, legs, report.outcome, risk)
-            return Found(legs=legs, steps=steps, report=report, key=key)
+            total = sum(risk.values())
+            return Found(legs=legs, steps=steps, report=report, key=key, risk_min=total)
         key = key_of(planned, legs, report.outcome)
         if more is not planned:
             losses = verify(more, legs).outcome

@@ -12,6 +12,7 @@ from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
+from operator import itemgetter
 from typing import NamedTuple
 
 import numpy as np
@@ -464,7 +465,7 @@ class _Replay:
     """Replays a rotation from one event to the next."""
 
     def __init__(self, problem: Problem, legs: Sequence[Leg]) -> None:
-        self.problem = problem
+        self.problem, self.edges = problem, problem.grid.edges_min
         self.legs = legs
         self.soc = {key: b.start_soc for key, b in problem.batteries.items()}
         self.start_soc: dict[int, float] = {}
@@ -482,12 +483,13 @@ class _Replay:
     def run(self) -> Outcome:
         """Replay from start to end."""
         times = self._times()
+        begins: dict[int, list[tuple[int, Leg]]] = defaultdict(list)
+        for i, leg in enumerate(self.legs):
+            begins[leg.start_min].append((i, leg))
+        now: list[tuple[int, Leg]] = []
         for start, end in pairwise(times):
-            now = [
-                (i, leg)
-                for i, leg in enumerate(self.legs)
-                if leg.start_min <= start < leg.end_min
-            ]
+            still = [(i, leg) for i, leg in now if start < leg.end_min]
+            now = sorted(still + begins[start], key=itemgetter(0))
             for i, leg in now:
                 self.start_soc.setdefault(i, self.soc[leg.battery])
             self._fill_banks(start, end)
@@ -530,7 +532,7 @@ class _Replay:
         self, station: str, served_by: tuple[int, Leg] | None, start: int, end: int
     ) -> None:
         asked = self.problem.asked_wh[station]
-        need_wh = _at(self.problem, asked, end) - _at(self.problem, asked, start)
+        need_wh = self._at(asked, end) - self._at(asked, start)
         if served_by is None:
             self._short(station, "off_air", start, end)
             return
@@ -622,13 +624,15 @@ class _Replay:
             store = self.store_wh[source]
             if store is not None:
                 hours = self._hours_in_store(legs, hours, store)
-            taken = {leg: self._taken_wh(leg, hours) for leg in legs}
-            self._burn(source, watts, sum(taken.values()), hours)
-            for leg, taken_wh in taken.items():
+            all_wh = 0.0
+            for leg in legs:
                 before, after = self.soc[leg.battery], self._soc_after(leg, hours)
+                taken_wh = self._gained_wh(leg, after - before)
                 self.soc[leg.battery] = share * after + (1 - share) * before
+                all_wh += share * taken_wh
                 if store is not None:
                     store -= taken_wh
+            self._burn(source, watts, all_wh, hours)
             self.store_wh[source] = store
 
     def _burn(self, source: str, watts: float, taken_wh: float, hours: float) -> None:
@@ -668,19 +672,23 @@ class _Replay:
         )
 
     def _taken_wh(self, leg: Leg, hours: float) -> float:
+        gain = self._soc_after(leg, hours) - self.soc[leg.battery]
+        return self._gained_wh(leg, gain)
+
+    def _gained_wh(self, leg: Leg, gain: float) -> float:
         model = self.problem.charge_model(leg.place, leg.battery)
-        gained_ah = (
-            self._soc_after(leg, hours) - self.soc[leg.battery]
-        ) * model.capacity
-        return self.problem.bay_w(leg.battery, gained_ah)
+        return self.problem.bay_w(leg.battery, gain * model.capacity)
 
     def _drawn(self, station: str, minute: float) -> float:
-        return _at(self.problem, self.problem.drawn_wh[station], minute)
+        return self._at(self.problem.drawn_wh[station], minute)
+
+    def _at(self, cumulative: FloatArray, minute: float) -> float:
+        return float(np.interp(minute, self.edges, cumulative))
 
     def _when(self, drawn: FloatArray, start: float, energy_wh: float) -> float:
         """Minute at which some energy was drawn since a minute."""
-        target = _at(self.problem, drawn, start) + energy_wh
-        edges = self.problem.grid.edges_min
+        target = self._at(drawn, start) + energy_wh
+        edges = self.edges
         i = int(np.searchsorted(drawn, target, side="right"))
         if i >= drawn.size:
             return float(edges[-1])
@@ -691,7 +699,7 @@ class _Replay:
 
     def _short(self, station: str, what: str, start: float, end: float) -> None:
         opened = self.problem.open_min[station]
-        open_min = _at(self.problem, opened, end) - _at(self.problem, opened, start)
+        open_min = self._at(opened, end) - self._at(opened, start)
         if open_min <= 1e-9:
             return
         unserved = 0.0
@@ -726,10 +734,6 @@ class _Replay:
             if leg.kind == SERVE and leg.start_min > 0:
                 seconds = self.problem.stations[leg.place].changeover_s
                 self.outcome.changeover_min += seconds / 60
-
-
-def _at(problem: Problem, cumulative: FloatArray, minute: float) -> float:
-    return float(np.interp(minute, problem.grid.edges_min, cumulative))
 
 
 def _joined(falls: list[Shortfall]) -> list[Shortfall]:
