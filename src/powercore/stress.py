@@ -15,6 +15,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 
@@ -31,6 +32,7 @@ from powercore.rotation.problem import (
     Problem,
     lives_of,
     stops_of,
+    visit_of,
 )
 from powercore.scenario import FORECAST, NO_SUN, low_power
 from powercore.simulate import simulate
@@ -310,15 +312,23 @@ def late(
     A rotation whose stops come late; what follows on a battery's way gives way.
 
     A stay at a station, a bay or in the yard that would be over before its battery
-    comes is left out.
+    comes is left out. Operators who wait for a spare leave the old battery in.
     """
-    made = []
-    for life in lives_of(legs).values():
+    made, lives = [], lives_of(legs)
+    comes: dict[tuple[str, int], int] = {}
+    for life in lives.values():
+        for before, leg in pairwise(life):
+            if leg.kind == SERVE and before.kind == WAIT and before.station:
+                came = visit_of(life, leg)[0].start_min
+                late_by = delays.get((leg.place, came), 0) if came else 0
+                comes[leg.place, leg.start_min] = came + late_by
+    for life in lives.values():
         now = 0
         for leg, following in zip(life, [*life[1:], None], strict=True):
             end = leg.end_min
             if leg.station:
-                end += delays.get((leg.place, end), 0)
+                waits_for = comes.get((leg.place, end), 0) if leg.kind == SERVE else 0
+                end = max(end + delays.get((leg.place, end), 0), waits_for)
             elif leg.kind == CARRIED:
                 if following is not None and following.station:
                     end += delays.get((following.place, end), 0)

@@ -257,3 +257,33 @@ def test_two_rotations_are_compared_by_figures_stations_and_moves(draft, boss):
     off = {name: (one, other) for name, one, other in found.figures}
     assert off["off the air, min"][0] == draft.off_air_min
     assert boss.get(f"{compare}?one=soon").status_code == 200
+
+
+def test_a_charge_is_moved_at_its_cost_and_says_what_it_is_for(draft, boss):
+    """Choose its bar; bad input names its field; the draft that is kept is valid."""
+    leg = draft.legs.filter(kind="charge").order_by("-end_min").first()
+    shown = boss.get(url("leg_why", draft, leg.pk)).content.decode()
+    assert "Doing without it costs" in shown
+
+    for asked, words in (
+        ({"what": "bay"}, "Another bay: Choose the bay"),
+        ({"what": "off_later", "minutes": "999"}, "between 1 and 240 min, not 999"),
+        ({"what": "off_earlier", "minutes": "240"}, "not possible"),
+    ):
+        refused = boss.post(url("change_try", draft), {"leg": leg.pk, **asked})
+        assert refused.status_code == 422
+        assert words in refused.content.decode()
+    stay = brought(draft)
+    asked = {"leg": stay.pk, "what": "off_later", "minutes": "5"}
+    refused = boss.post(url("change_try", draft), asked)
+    assert "That is for a charge in the yard" in refused.content.decode()
+
+    asked = {"leg": leg.pk, "what": "skip"}
+    boss.post(url("change_keep", draft), asked)
+    made = Rotation.objects.get(number=draft.number + 1)
+    assert made.change.endswith("no charge")
+    assert not made.legs.filter(
+        kind="charge", battery=leg.battery, place=leg.place, start_min=leg.start_min
+    ).exists()
+    problem, legs = queries.problem_of(made)
+    assert verify(problem, legs).is_valid

@@ -5,10 +5,17 @@ from dataclasses import replace
 import pytest
 from hypothesis import given, settings
 
-from powercore.rotation.change import CannotChange, instead, moved, skipped
+from powercore.rotation.change import (
+    CannotChange,
+    instead,
+    moved,
+    recharged,
+    skipped,
+    uncharged,
+)
 from powercore.rotation.compare import Replayed
 from powercore.rotation.construct import STYLES, construct
-from powercore.rotation.problem import SERVE, Problem
+from powercore.rotation.problem import CHARGE, SERVE, Problem
 from powercore.rotation.verify import verify
 from tests.builders import make_battery, make_station
 from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, hard
@@ -155,6 +162,73 @@ def test_every_change_that_is_made_breaks_no_rule(scenario):
             assert verify(problem, made).is_valid
             comes = [x.start_min for x in made if x.battery == stay.battery]
             assert stay.start_min + by in comes
+
+
+@settings(max_examples=12, deadline=None)
+@given(hard())
+def test_every_change_of_a_charge_is_valid_and_does_what_it_says(scenario):
+    """Put on or taken off at other times, another battery, or no charge at all."""
+    problem = Problem(scenario)
+    legs = construct(problem, STYLES[:1])
+    for charge in [leg for leg in legs if leg.kind == CHARGE][:6]:
+        asked = [
+            ({"start_min": charge.start_min + 15}, charge.battery),
+            ({"end_min": charge.end_min - 15}, charge.battery),
+            ({"end_min": charge.end_min + 15}, charge.battery),
+            *(({"battery": key}, key) for key in problem.batteries),
+        ]
+        for how, battery in asked:
+            try:
+                made = recharged(problem, legs, charge, **how)
+            except CannotChange:
+                continue
+            start = how.get("start_min", charge.start_min)
+            end = how.get("end_min", charge.end_min)
+            assert verify(problem, made).is_valid
+            there = [x for x in made if (x.kind, x.place) == (CHARGE, charge.place)]
+            mine = [x for x in there if x.battery == battery]
+            assert any(x.start_min <= start and end <= x.end_min for x in mine)
+            if battery == charge.battery:
+                assert not any(
+                    x.start_min < start < x.end_min or x.start_min < end < x.end_min
+                    for x in mine
+                )
+        try:
+            made = uncharged(problem, legs, charge)
+        except CannotChange:
+            continue
+        assert verify(problem, made).is_valid
+        assert not any(
+            (x.battery, x.place) == (charge.battery, charge.place)
+            and x.start_min < charge.end_min
+            and charge.start_min < x.end_min
+            for x in made
+        )
+
+
+def test_a_charge_that_is_past_is_not_changed():
+    """What is on the bay already can be taken off at another time, no more."""
+    problem = Problem(SIX_HOURS)
+    charge = next(leg for leg in BY_HAND if leg.kind == CHARGE)
+    until = charge.start_min + 10
+    for change in (
+        lambda: recharged(
+            problem,
+            BY_HAND,
+            charge,
+            start_min=charge.start_min + 5,
+            keep_until_min=until,
+        ),
+        lambda: recharged(problem, BY_HAND, charge, bay="bay1", keep_until_min=until),
+        lambda: uncharged(problem, BY_HAND, charge, keep_until_min=until),
+    ):
+        with pytest.raises(CannotChange, match=r"past|already"):
+            change()
+
+    end = charge.end_min - 20
+    made = recharged(problem, BY_HAND, charge, end_min=end, keep_until_min=until)
+    assert verify(problem, made).is_valid
+    assert any((x.kind, x.end_min) == (CHARGE, end) for x in made)
 
 
 def test_a_change_at_one_station_leaves_the_others_as_they_are():

@@ -16,7 +16,7 @@ from powercore.cures import cures
 from powercore.rotation.change import without_rounds
 from powercore.rotation.construct import construct
 from powercore.rotation.improve import improve
-from powercore.rotation.problem import CARRIED, SERVE, Problem
+from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Leg, Problem
 from powercore.rotation.verify import verify
 from powercore.scenario import BayPlan
 from tests.builders import (
@@ -61,6 +61,40 @@ def test_late_walks_and_missing_crews_leave_lives_whole(scenario, seed):
             assert (life[0].start_min, life[-1].end_min) == (0, problem.span_min)
             assert all(a.end_min == b.start_min for a, b in pairwise(life))
         assert set(lives) == {leg.battery for leg in legs}
+
+
+def test_operators_leave_the_old_battery_in_until_a_late_spare_is_there():
+    """The spare should wait there from 100 and serve from 120; it comes at 150."""
+    span = 240
+    station = make_station("s1", 1.0, openings=open_all(span), spares=1)
+    problem = Problem(make_scenario(span_min=span, stations=(station,)))
+
+    def leg(kind, battery, place, start, end, **walk):
+        return Leg(
+            kind=kind,
+            battery=battery,
+            place=place,
+            start_min=start,
+            end_min=end,
+            **walk,
+        )
+
+    legs = [
+        leg(SERVE, "k01", "s1", 0, 120),
+        leg(WAIT, "k01", "s1", 120, span),
+        leg(WAIT, "k02", YARD, 0, 95),
+        leg(CARRIED, "k02", "", 95, 100, crew="crew", round=1),
+        leg(WAIT, "k02", "s1", 100, 120),
+        leg(SERVE, "k02", "s1", 120, span),
+    ]
+    assert verify(problem, legs).is_valid
+
+    made = stress.late(problem, legs, {("s1", 100): 50})
+
+    serving = sorted(
+        (x.battery, x.start_min, x.end_min) for x in made if x.kind == SERVE
+    )
+    assert serving == [("k01", 0, 150), ("k02", 150, span)]
 
 
 @settings(max_examples=15)

@@ -15,10 +15,17 @@ from hollow_kettle.clock import local, real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset
 from powercore.errors import PowercoreError
-from powercore.rotation.change import CannotChange, instead, moved, skipped
+from powercore.rotation.change import (
+    CannotChange,
+    instead,
+    moved,
+    recharged,
+    skipped,
+    uncharged,
+)
 from powercore.rotation.compare import Cost, Replayed
 from powercore.rotation.pins import kept
-from powercore.rotation.problem import CARRIED, Problem
+from powercore.rotation.problem import CARRIED, CHARGE, Problem
 from powercore.rotation.problem import Leg as CoreLeg
 
 from . import bridge
@@ -52,12 +59,13 @@ WHY_NOT = {
 
 @dataclass(frozen=True, slots=True)
 class Stay:
-    """What is asked of one stay at a station: see `STAY_CHANGES`."""
+    """What is asked of one stay at a station or a bay: see `STAY_CHANGES`."""
 
     what: str
     leg: Leg
     battery: Asset | None = None
     minutes: int = 0
+    bay: Bay | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +82,9 @@ class Proposal:
     pin: Pin | None = None
 
 
+#: At a bay, earlier and later is when a battery is put on, or taken off.
 STAY_CHANGES = ("instead", "earlier", "later", "skip")
+CHARGE_CHANGES = ("off_earlier", "off_later", "bay")
 
 
 def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
@@ -134,6 +144,8 @@ def _of_stay(
     rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg], asked: Stay
 ) -> tuple[CoreLeg, ...]:
     leg = bridge.core_leg(asked.leg, rotation.from_min)
+    if leg.kind == CHARGE:
+        return _of_charge(rotation, problem, legs, asked)
     if has_left(asked.leg):
         raise CannotChange("its walk has left already")
     past = kept_until_min(rotation, timedelta(0))
@@ -147,6 +159,30 @@ def _of_stay(
     sign = -1 if asked.what == "earlier" else 1
     by = sign * asked.minutes
     return moved(problem, legs, leg, by, keep_until_min=past)
+
+
+def _of_charge(
+    rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg], asked: Stay
+) -> tuple[CoreLeg, ...]:
+    leg = bridge.core_leg(asked.leg, rotation.from_min)
+    past = kept_until_min(rotation, timedelta(0))
+    if asked.what == "skip":
+        return uncharged(problem, legs, leg, keep_until_min=past)
+    on = off = 0
+    if asked.what in ("earlier", "later"):
+        on = asked.minutes if asked.what == "later" else -asked.minutes
+    elif asked.what in ("off_earlier", "off_later"):
+        off = asked.minutes if asked.what == "off_later" else -asked.minutes
+    return recharged(
+        problem,
+        legs,
+        leg,
+        battery=str(asked.battery.pk) if asked.battery else "",
+        bay=str(asked.bay.pk) if asked.bay else "",
+        start_min=leg.start_min + on,
+        end_min=leg.end_min + off,
+        keep_until_min=past,
+    )
 
 
 @transaction.atomic
@@ -231,12 +267,28 @@ def stay_words(event: Event, asked: Stay) -> str:
     leg = asked.leg
     tag, station = tags_of(event).get(leg.battery, "?"), place_name(event, leg.place)
     stay = f"{tag} to {station} at {_time(event, event.moment_of(leg.start_min))}"
+    if leg.kind == CHARGE:
+        return _charge_words(event, asked, tag, station)
     if asked.what == "instead":
         other = asked.battery.tag if asked.battery else "?"
         return f"{other} instead of {stay}"
     if asked.what == "skip":
         return f"{stay}: no walk"
     return f"{stay}: {asked.minutes} min {asked.what}"
+
+
+def _charge_words(event: Event, asked: Stay, tag: str, bay: str) -> str:
+    """A change of a charge: "K06 on Bay 1 at Sat 20:40: taken off 15 min later"."""
+    leg, how = asked.leg, asked.what.removeprefix("off_")
+    stay = f"{tag} on {bay} at {_time(event, event.moment_of(leg.start_min))}"
+    if asked.what == "instead":
+        return f"{asked.battery.tag if asked.battery else '?'} instead of {stay}"
+    if asked.what == "skip":
+        return f"{stay}: no charge"
+    if asked.what == "bay":
+        return f"{stay}: on {asked.bay.name if asked.bay else '?'}"
+    which = "put on" if how == asked.what else "taken off"
+    return f"{stay}: {which} {asked.minutes} min {how}"
 
 
 def pin_words(event: Event, pin: Pin) -> str:

@@ -14,9 +14,10 @@ from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from powercore.chemistry import CHEMISTRIES
 from powercore.scenario import MOST_PEOPLE, USUAL_PEOPLE
 
-from .changes import STAY_CHANGES, Stay
+from .changes import CHARGE_CHANGES, STAY_CHANGES, Stay
 from .models import (
     SKY_CHOICES,
+    Bay,
     Event,
     Leg,
     OperatingPattern,
@@ -635,10 +636,11 @@ class DutyForm(Dressed, forms.Form):
 
 
 class StayForm(Dressed, forms.Form):
-    """A change of one stay at a station, or a pin that keeps it."""
+    """A change of one stay at a station or a bay, or a pin that keeps it."""
 
     what = forms.ChoiceField(
-        label="Change", choices=[(key, key) for key in (*STAY_CHANGES, "pin")]
+        label="Change",
+        choices=[(key, key) for key in (*STAY_CHANGES, *CHARGE_CHANGES, "pin")],
     )
     leg = forms.ModelChoiceField(Leg.objects.none(), label="Stay")
     battery = forms.ModelChoiceField(
@@ -647,20 +649,29 @@ class StayForm(Dressed, forms.Form):
     minutes = NumberField(
         label="Minutes", low=1, high=240, unit="min", is_whole=True, required=False
     )
+    bay = forms.ModelChoiceField(
+        Bay.objects.none(), label="Another bay", required=False
+    )
 
     def __init__(self, *args: Any, rotation: Rotation, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.rotation = rotation
-        legs = rotation.legs.filter(kind="serve")
+        legs = rotation.legs.filter(kind__in=("serve", "charge"))
         self.fields["leg"].queryset = legs  # type: ignore[attr-defined]
         self.fields["battery"].queryset = rotation.event.batteries.all()  # type: ignore[attr-defined]
+        self.fields["bay"].queryset = rotation.event.bays.all()  # type: ignore[attr-defined]
 
     def clean(self) -> dict[str, Any]:
         """What is asked says what it needs."""
         data = super().clean() or self.cleaned_data
-        if data.get("what") == "instead" and not data.get("battery"):
+        what, leg = data.get("what", ""), data.get("leg")
+        if what == "instead" and not data.get("battery"):
             self.add_error("battery", "Choose the battery that should go instead.")
-        is_move = data.get("what") in ("earlier", "later")
+        if what == "bay" and not data.get("bay"):
+            self.add_error("bay", "Choose the bay it should charge on.")
+        if what in CHARGE_CHANGES and leg is not None and leg.kind != "charge":
+            self.add_error("what", "That is for a charge in the yard.")
+        is_move = what.endswith(("earlier", "later"))
         if is_move and data.get("minutes") is None and "minutes" not in self.errors:
             self.add_error("minutes", "Say by how many minutes, 1 to 240.")
         return data
@@ -670,7 +681,14 @@ class StayForm(Dressed, forms.Form):
         data, event = self.cleaned_data, self.rotation.event
         leg: Leg = data["leg"]
         if data["what"] != "pin":
-            return Stay(data["what"], leg, data["battery"], data["minutes"] or 0)
+            what = data["what"]
+            return Stay(
+                what,
+                leg,
+                battery=data["battery"] if what == "instead" else None,
+                minutes=data["minutes"] or 0,
+                bay=data["bay"] if what == "bay" else None,
+            )
         return Pin(
             event=event,
             kind=Pin.Kind.STAYS,

@@ -15,7 +15,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from hollow_kettle.clock import local
 from hollow_kettle.people.access import actor_of, coordinator_only
-from powercore.rotation.problem import SERVE
+from powercore.rotation.problem import CHARGE, SERVE
 from powercore.rotation.timetable import PATIENCE
 
 from . import board, changes, forms, queries, rotations
@@ -27,7 +27,7 @@ from .models import Event, Leg, Rotation, Search
 from .stock_page import stock_of
 from .stress_page import stress_page
 from .views import span_of, tried
-from .why_page import why_page
+from .why_page import charge_page, why_page
 
 
 @require_safe
@@ -222,14 +222,17 @@ def trial_detail(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
 
 @require_safe
 def leg_why(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpResponse:
-    """Send why a battery serves a station from a minute on."""
+    """Send why a battery serves a station from a minute on, or charges on a bay."""
     event = event_or_404(request, uid)
     legs = Leg.objects.filter(rotation__event=event, rotation__number=number)
-    legs = legs.select_related("rotation__snapshot").filter(kind=SERVE)
+    legs = legs.select_related("rotation__snapshot").filter(kind__in=(SERVE, CHARGE))
     leg = get_object_or_404(legs, pk=pk)
+    is_charge = leg.kind == CHARGE
     context = {
         "event": event,
-        "why": why_page(event, leg),
+        "why": None if is_charge else why_page(event, leg),
+        "charge": charge_page(event, leg) if is_charge else None,
+        "bays": event.bays.exclude(pk=str(leg.place)),
         "leg": leg,
         "has_left": changes.has_left(leg),
         "batteries": event.batteries.exclude(pk=leg.battery).order_by("tag"),

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
-from powercore.rotation.compare import Cost
+from powercore.rotation.change import CannotChange, uncharged
+from powercore.rotation.compare import Cost, Replayed
 from powercore.rotation.explain import explain
 
 from . import bridge
@@ -30,6 +31,20 @@ class WhyPage:
     refused: tuple[tuple[str, str], ...]
 
 
+@dataclass(frozen=True, slots=True)
+class ChargePage:
+    """One charge on a bay, explained."""
+
+    tag: str
+    bay: str
+    at: datetime
+    until: datetime
+    start_soc: float
+    end_soc: float
+    #: What doing without it costs; empty where nothing else can be.
+    skipped: str
+
+
 def cost_words(cost: Cost) -> str:
     """A cost, most important first: "70 min off the air, 120 Wh not served"."""
     parts = [
@@ -39,6 +54,29 @@ def cost_words(cost: Cost) -> str:
         f"{cost.thin_min:.0f} min of slack" if cost.thin_min >= 0.5 else "",
     ]
     return ", ".join(part for part in parts if part) or "nothing that counts"
+
+
+def charge_page(event: Event, leg: Leg) -> ChargePage:
+    """Explain one charge of a rotation."""
+    problem, legs = problem_of(leg.rotation)
+    asked = bridge.core_leg(leg, leg.rotation.from_min)
+    skipped = ""
+    try:
+        made = uncharged(problem, legs, asked)
+    except CannotChange:
+        pass
+    else:
+        before = Replayed.of(problem, legs)
+        skipped = cost_words(Replayed.of(problem, made).cost(before))
+    return ChargePage(
+        tag=tags_of(event).get(leg.battery, "?"),
+        bay=problem.bays[str(leg.place)].name,
+        at=event.moment_of(leg.start_min),
+        until=event.moment_of(leg.end_min),
+        start_soc=leg.start_soc,
+        end_soc=leg.end_soc,
+        skipped=skipped,
+    )
 
 
 def why_page(event: Event, leg: Leg) -> WhyPage:

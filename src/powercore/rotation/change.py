@@ -135,6 +135,65 @@ def skipped(
     return _best(problem, legs, [way], pins, keep_until_min)
 
 
+def recharged(
+    problem: Problem,
+    legs: Sequence[Leg],
+    leg: Leg,
+    *,
+    battery: str = "",
+    bay: str = "",
+    start_min: int | None = None,
+    end_min: int | None = None,
+    keep_until_min: int = 0,
+) -> tuple[Leg, ...]:
+    """
+    Charge a battery at other times or on another bay, or another battery there.
+
+    The rest gives way, as little as can be; nothing before `keep_until_min`.
+
+    Raises
+    ------
+    CannotChange
+        If that can't be.
+    """
+    start = leg.start_min if start_min is None else start_min
+    end = leg.end_min if end_min is None else end_min
+    if not 0 <= start < end <= problem.span_min:
+        raise CannotChange(
+            "it would be taken off before it is put on, or after the end"
+        )
+    changes = [] if start == leg.start_min else [start, leg.start_min]
+    changes += [] if end == leg.end_min else [end, leg.end_min]
+    if battery or bay:
+        changes.append(leg.start_min)
+    if any(minute < keep_until_min for minute in changes):
+        raise CannotChange("that is past, or too soon")
+    there = replace(leg, place=bay or leg.place)
+    pins = [_stays(there, battery=battery, start_min=start, end_min=end)]
+    for first, last in ((leg.start_min, start), (end, leg.end_min)):
+        if first < last and not battery:
+            away = _stays(leg, start_min=first, end_min=last)
+            pins.append(replace(away, kind=AWAY))
+    return _best(problem, legs, [], pins, keep_until_min)
+
+
+def uncharged(
+    problem: Problem, legs: Sequence[Leg], leg: Leg, *, keep_until_min: int = 0
+) -> tuple[Leg, ...]:
+    """
+    Leave out a charge; the rest gives way, as little as can be.
+
+    Raises
+    ------
+    CannotChange
+        If that can't be.
+    """
+    if leg.start_min < keep_until_min:
+        raise CannotChange("it is on the bay already, or will be very soon")
+    pins = [replace(_stays(leg), kind=AWAY)]
+    return _best(problem, legs, [], pins, keep_until_min)
+
+
 def walk_to(legs: Sequence[Leg], leg: Leg) -> Leg | None:
     """
     The carried leg that brings a battery to a stay; None where nobody does.
