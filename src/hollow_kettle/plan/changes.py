@@ -27,6 +27,7 @@ from powercore.rotation.compare import Cost, Replayed
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import CARRIED, CHARGE, Problem
 from powercore.rotation.problem import Leg as CoreLeg
+from powercore.rotation.rounds import grouped
 
 from . import bridge
 from .models import Bay, Event, Leg, Pin, Rotation, Station
@@ -119,6 +120,8 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
         raise ValidationError(f"{words}: not possible; {why or refused}.") from refused
     except PowercoreError as refused:
         raise ValidationError(str(refused)) from refused
+    if legs != tuple(before):
+        legs = grouped(problem, legs, keep_until_min=kept_until_min(rotation))
     cost = Replayed.of(problem, legs).cost(base)
     pin = asked if isinstance(asked, Pin) else None
     if pin is not None and pin.kind == Pin.Kind.LOW and cost.lowered_min < 0.5:

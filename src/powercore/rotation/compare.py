@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from powercore.rotation.objective import Key, key_of, thin_min
+from powercore.rotation.objective import TAIL, Key, key_of, thin_min
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.verify import Report, verify
 
@@ -29,7 +29,8 @@ class Cost:
     fuel_l: float
     #: Minutes off the air by station, where they differ.
     by_station: tuple[tuple[str, float], ...]
-    #: Whether the strict order of the objective says better (-1), equal or worse (1).
+    #: Whether the strict order of the objective says better (-1), equal or worse (1);
+    #: even use and charge left at the end are no reason to say either.
     verdict: int
 
 
@@ -73,6 +74,7 @@ class Replayed:
         """What it costs against another."""
         before, after = base.report.outcome, self.report.outcome
         was, is_now = base.off_air_min, self.off_air_min
+        own, its = self.key[:-TAIL], base.key[:-TAIL]
         return Cost(
             off_air_min=after.total_min("off_air") - before.total_min("off_air"),
             lowered_min=self.lowered_min - base.lowered_min,
@@ -89,5 +91,5 @@ class Replayed:
                 for station in sorted(was.keys() | is_now.keys())
                 if abs(is_now.get(station, 0.0) - was.get(station, 0.0)) >= 0.5
             ),
-            verdict=(self.key > base.key) - (self.key < base.key),
+            verdict=(own > its) - (own < its),
         )
