@@ -26,7 +26,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
 import msgspec
 import psutil
@@ -39,6 +39,9 @@ from powercore.rotation.construct import construct
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.verify import verify
 from powercore.scenario import SKIES, Pin, Scenario, arrays_of, decode, schema
+
+if TYPE_CHECKING:
+    from powercore.rotation.improve import Found
 
 #: How long a bound is worked at once a search has ended. [s]
 BOUND_S = 30.0
@@ -234,7 +237,7 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
         if not in_lines:
             plan = _Plan(found.legs, found.steps) if found.steps else found.legs
             print(msgspec.json.encode(plan).decode(), file=own)
-        elif (least := _least(problem.with_steps(found.steps), found.legs)) is not None:
+        elif (least := _least(problem, found, may_lower=may_lower)) is not None:
             print(msgspec.json.encode({"least_min": least}).decode(), file=own)
     return 0
 
@@ -246,18 +249,23 @@ def spare_laptop(worked_s: float) -> None:
         time.sleep(worked_s)
 
 
-def _least(problem: Problem, legs: tuple[Leg, ...]) -> float | None:
-    """What the first tier can't be under; None where nothing of it is off the air."""
+def _least(problem: Problem, found: Found, *, may_lower: bool) -> float | None:
+    """
+    What the first tier can't be under; None where nothing of it is off the air.
+
+    Where it may go to low power, even with every station on it all the while.
+    """
     from powercore.rotation.columns import least_off_air_min
 
     tiers = {key: one.tier for key, one in problem.stations.items()}
     first = min(tiers.values(), default=1)
-    outcome = verify(problem, legs).outcome
-    if outcome.total_min("off_air", first, tiers=tiers) < 1:
+    off_min = found.report.outcome.total_min("off_air", first, tiers=tiers)
+    if off_min < 1:
         return None
     until = time.monotonic() + BOUND_S
+    bounded = problem.all_low if may_lower else problem
     return least_off_air_min(
-        problem, legs, first, go_on=lambda: time.monotonic() < until
+        bounded, found.legs, first, go_on=lambda: time.monotonic() < until
     )
 
 

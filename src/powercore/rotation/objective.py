@@ -1,12 +1,12 @@
 """
 What makes one rotation better than another: a strict order, smaller first.
 
-By tier, its stations weighed: minutes off the air, then minutes that pins have it on
-a lower power step, then watt-hours not served. Then minutes into reserve by tier, then
-minutes by which reliefs lack the slack they should have, then rounds, those in the
-dark dearer, then bay changes, hours that engines run and fuel, then how unevenly
-batteries are used, and charge left at the end. A changeover's planned break counts
-nowhere.
+By tier, its stations weighed: minutes off the air, then minutes on a lower power step
+by a pin or by its own choice, then watt-hours not served. Then minutes into reserve by
+tier, then minutes by which reliefs lack the slack they should have, then rounds, those
+in the dark dearer, then bay changes, hours that engines run and fuel, then how
+unevenly batteries are used, and charge left at the end. A changeover's planned break
+counts nowhere.
 Each figure is rounded to what anybody could notice, so that no minute is traded for
 the arithmetic's last digits.
 """

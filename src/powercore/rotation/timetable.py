@@ -310,13 +310,7 @@ def timetable(
         ),
         fills_wh=np.array(
             [
-                np.diff(
-                    np.interp(
-                        points,
-                        edges,
-                        problem.grid.cumulative_wh(problem.fills_w[one.key]),
-                    )
-                )
+                between(problem.grid.cumulative_wh(problem.fills_w[one.key]))
                 for one in sources
             ]
         ).reshape(len(sources), points.size - 1),
