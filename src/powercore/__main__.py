@@ -206,6 +206,7 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
                 "passes": progress.passes,
                 "since": progress.since,
                 "risk_min": best.risk_min,
+                "risk_start_min": progress.risk_start_min,
             }
             if (best.legs, best.steps) != shown:
                 shown = line["legs"], line["steps"] = best.legs, best.steps
@@ -222,9 +223,6 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
 
         risk = partial(stress.risk, suns=_suns(scenario))
     with _own_stdout() as own:
-        if risk is not None and in_lines:
-            begun = {"risk_start_min": sum(risk(problem, legs).values())}
-            print(msgspec.json.encode(begun).decode(), file=own, flush=True)
         found = improve(
             problem,
             legs,

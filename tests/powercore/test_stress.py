@@ -16,7 +16,7 @@ from powercore.cures import cures
 from powercore.rotation.change import without_rounds
 from powercore.rotation.construct import construct
 from powercore.rotation.improve import improve
-from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Leg, Problem
+from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Problem
 from powercore.rotation.verify import verify
 from powercore.scenario import BayPlan
 from tests.builders import (
@@ -26,7 +26,7 @@ from tests.builders import (
     open_all,
     steady,
 )
-from tests.powercore.test_rotation import hard
+from tests.powercore.test_rotation import hard, leg
 
 
 @pytest.mark.parametrize("memory_h", [1.0, 3.0])
@@ -55,8 +55,8 @@ def test_late_walks_and_missing_crews_leave_lives_whole(scenario, seed):
         stress.without_bays(legs, ["bay1"], 200),
     ):
         lives = defaultdict(list)
-        for leg in sorted(changed, key=lambda leg: leg.start_min):
-            lives[leg.battery].append(leg)
+        for one in sorted(changed, key=lambda one: one.start_min):
+            lives[one.battery].append(one)
         for life in lives.values():
             assert (life[0].start_min, life[-1].end_min) == (0, problem.span_min)
             assert all(a.end_min == b.start_min for a, b in pairwise(life))
@@ -68,16 +68,6 @@ def test_operators_leave_the_old_battery_in_until_a_late_spare_is_there():
     span = 240
     station = make_station("s1", 1.0, openings=open_all(span), spares=1)
     problem = Problem(make_scenario(span_min=span, stations=(station,)))
-
-    def leg(kind, battery, place, start, end, **walk):
-        return Leg(
-            kind=kind,
-            battery=battery,
-            place=place,
-            start_min=start,
-            end_min=end,
-            **walk,
-        )
 
     legs = [
         leg(SERVE, "k01", "s1", 0, 120),

@@ -95,14 +95,11 @@ def test_plans_use_the_sun_that_they_may_count_on(source):
 def test_a_bank_is_filled_by_a_source_that_runs():
     """An hour of 60 W, up to what the bank holds; panels count for nothing here."""
     bank = replace(BANK, arrays=(), filled_from="gen", fill_w=80.0, capacity_wh=60.0)
-    problem = Problem(event(bank, others=(CHARGER,)))
+    batteries = (make_battery("k1", ah=20, start_soc=0.1),)
+    problem = Problem(event(bank, batteries=batteries, others=(CHARGER,)))
     legs = [
         Leg(kind=CHARGE, battery="k1", place="bay", start_min=120, end_min=SPAN),
     ]
-    low = replace(
-        problem.scenario, batteries=(make_battery("k1", ah=20, start_soc=0.1),)
-    )
-    problem = Problem(low)
     ((before, after),) = verify(problem, legs).outcome.leg_soc
 
     assert problem.bay_w("k1", (after - before) * 20) == pytest.approx(60.0)

@@ -174,15 +174,17 @@ class Mark:
     @property
     def span(self) -> tuple[float, float]:
         """From where to where its words reach."""
-        wide = WORD_LETTER * len(self.words)
-        end = self.words_x
-        return (end - wide, end) if self.is_to_end else (end, end + wide)
+        x, wide = self.words_x, self._wide
+        return (x - wide, x) if self.is_to_end else (x, x + wide)
+
+    @property
+    def _wide(self) -> float:
+        return WORD_LETTER * len(self.words)
 
     @property
     def is_to_end(self) -> bool:
         """Whether its words end where they are put, as a reserve's do."""
-        wide = WORD_LETTER * len(self.words)
-        return self.what != "off_air" or self.x + wide > LEFT + WIDTH
+        return self.what != "off_air" or self.x + self._wide > LEFT + WIDTH
 
     @property
     def words_x(self) -> float:

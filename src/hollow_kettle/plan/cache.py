@@ -18,7 +18,6 @@ from django.db import connection
 
 from powercore.budget import Suns, no_sun
 from powercore.rotation.problem import Problem
-from powercore.scenario import all_low
 
 from . import bridge
 from .models import Event, Snapshot, Station
@@ -82,10 +81,10 @@ class EventProblem:
             self._known[key] = made()
         return self._known[key]
 
-    @cached_property
+    @property
     def low(self) -> Problem:
         """The event with every station on its low step."""
-        return Problem(all_low(self.problem.scenario))
+        return self.problem.all_low
 
     @cached_property
     def view(self) -> SkyView | None:

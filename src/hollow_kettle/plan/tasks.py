@@ -154,14 +154,14 @@ def _keep_up(found: Search, lines: Iterable[str]) -> tuple[str, str] | None:
         ):
             return Search.State.STOPPED, "Its draft was published."
         told: dict[str, float | None] = {"least_min": line.least_min}
-        if line.risk_start_min is not None and found.risk_start_min is None:
-            told["risk_start_min"] = line.risk_start_min
         if line.passes is not None:
             told = {
                 "passes": line.passes,
                 "since": line.since,
                 "risk_min": line.risk_min,
             }
+            if found.risk_start_min is None:  # else it was taken up again
+                told["risk_start_min"] = line.risk_start_min
         Search.objects.filter(pk=found.pk).update(heard_at=real_now(), **told)
         found.refresh_from_db(fields=["is_stop_asked"])
         if found.is_stop_asked:

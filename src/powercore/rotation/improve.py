@@ -81,6 +81,8 @@ class Progress:
     #: Passes since the last gain; it stops by itself at PATIENCE.
     since: int
     best: Found
+    #: What the stations of the rotation it began with risk. [min]
+    risk_start_min: float | None = None
 
 
 def improve(
@@ -138,6 +140,7 @@ def improve(
     assert best is not None  # noqa: S101 - what is kept breaks no rule
     if not problem.stations or not problem.batteries:
         return best
+    began = best.risk_min
     # What it may lower is laid out as agreed, and lowered where a battery says so.
     base = problem.with_steps(()) if may_lower else problem
     uses = USES if risk is not None else (1.0, margin) if margin > 1 else (1.0,)
@@ -161,14 +164,15 @@ def improve(
             if found is not None and found.key < best.key:
                 since = 0 if found.key[:-TAIL] < best.key[:-TAIL] else since
                 best = found
-            if not tell(Progress(passes=done, since=since, best=best)):
+            now = Progress(passes=done, since=since, best=best, risk_start_min=began)
+            if not tell(now):
                 return best
             if since >= PATIENCE:
                 break
         if more is base and passes >= PATIENCE and is_small(table):
-            so_far, is_stopped = Progress(passes=done, since=since, best=best), False
+            is_stopped = False
 
-            def go_on(*_: float, now: Progress = so_far) -> bool:
+            def go_on(*_: float, now: Progress = now) -> bool:
                 nonlocal is_stopped
                 is_stopped = not tell(now)
                 return not is_stopped
@@ -177,7 +181,7 @@ def improve(
             found = judge.checked(table, closed.at, best)
             if found is not None and found.key < best.key:
                 best = found
-                is_stopped |= not tell(Progress(passes=done, since=0, best=best))
+                is_stopped |= not tell(replace(now, since=0, best=best))
             if is_stopped:
                 return best
     return best
@@ -281,16 +285,17 @@ class _Judge:
         report = verify(planned, legs)
         if not report.is_valid:
             return None
+        risk_min = None
         if self.risk is not None:
             risk = self.risk(planned, legs)
             key = key_with_risk(planned, legs, report.outcome, risk)
-            total = sum(risk.values())
-            return Found(legs=legs, steps=steps, report=report, key=key, risk_min=total)
-        key = key_of(planned, legs, report.outcome)
-        if more is not planned:
+            risk_min = sum(risk.values())
+        elif more is not planned:
             losses = verify(more, legs).outcome
             key = key_with_margin(planned, legs, report.outcome, losses)
-        return Found(legs=legs, steps=steps, report=report, key=key)
+        else:
+            key = key_of(planned, legs, report.outcome)
+        return Found(legs=legs, steps=steps, report=report, key=key, risk_min=risk_min)
 
     def _problems(self, steps: tuple[Pin, ...]) -> tuple[Problem, Problem]:
         found = self.known.get(steps)

@@ -18,7 +18,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from powercore.rotation.problem import SERVE, Leg, Problem
-from powercore.rotation.verify import Outcome
+from powercore.rotation.verify import Outcome, Shortfall
 
 Key = tuple[float, ...]
 
@@ -93,18 +93,20 @@ def key_with_margin(
     """
     service, effort = _parts(problem, legs, outcome)
     tier_of = {key: one.tier for key, one in problem.stations.items()}
-    lost = [
-        round(
-            sum(
-                problem.stations[fall.station].weight * fall.open_min
-                for fall in more.shortfalls
-                if fall.what == "off_air" and tier_of[fall.station] == tier
-            ),
-            1,
-        )
-        for tier in sorted(set(tier_of.values()))
-    ]
+    lost = []
+    for tier in sorted(set(tier_of.values())):
+        falls = [f for f in more.shortfalls if tier_of[f.station] == tier]
+        lost.append(round(_weighed_min(problem, falls, "off_air"), 1))
     return (*service, *lost, *effort)
+
+
+def _weighed_min(problem: Problem, falls: Sequence[Shortfall], what: str) -> float:
+    """Open minutes of one kind of shortfall, each station's by its weight."""
+    return sum(
+        problem.stations[fall.station].weight * fall.open_min
+        for fall in falls
+        if fall.what == what
+    )
 
 
 def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key, Key]:
@@ -116,13 +118,11 @@ def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key
     for tier in tiers:
         falls = [f for f in outcome.shortfalls if tier_of[f.station] == tier]
         off = [fall for fall in falls if fall.what == "off_air"]
-        served.append(round(sum(weight[f.station] * f.open_min for f in off), 1))
+        served.append(round(_weighed_min(problem, falls, "off_air"), 1))
         of_tier = [key for key, number in tier_of.items() if number == tier]
         served.append(sum(weight[key] * problem.lowered_min[key] for key in of_tier))
         served.append(round(sum(weight[f.station] * f.unserved_wh for f in off), 1))
-        low = [fall for fall in falls if fall.what == "reserve"]
-        minutes = sum(weight[fall.station] * fall.open_min for fall in low)
-        reserve.append(float(round(minutes)))
+        reserve.append(float(round(_weighed_min(problem, falls, "reserve"))))
     thin = float(round(thin_min(problem, legs, outcome)))
     walks = outcome.walks + NIGHT * outcome.night_walks
     used = [

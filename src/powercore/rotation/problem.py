@@ -293,7 +293,8 @@ class Problem:
 
     def is_filled(self, source: SourcePlan, minute: float) -> bool:
         """Whether another source fills a bank at a minute."""
-        return any(w.start_min <= minute < w.end_min for w in self._filled_in(source))
+        is_filled = bool(self._filled_in(source))
+        return is_filled and self.source_is_on(source.filled_from, minute)
 
     @cached_property
     def asked_w(self) -> dict[str, FloatArray]:
