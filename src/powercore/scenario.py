@@ -23,9 +23,9 @@ from powercore.loads import SPREAD, Load, Opening, Step, demand_w, peak_current_
 from powercore.sources import SourcePlan, Supply, on_w
 from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range
 
-SCHEMA_VERSION = 6
+SCHEMA_VERSION = 7
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2, 3, 4, 5, 6)
+READABLE = (1, 2, 3, 4, 5, 6, 7)
 
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
@@ -165,9 +165,21 @@ class BatteryPlan:
     #: One standard deviation of its trusted capacity, as a share; None: by whether
     #: it was tested.
     capacity_sd: float | None = None
+    #: The batteries of a set that stays joined, as they are singly; the first has the
+    #: set's key. Empty: a single battery.
+    members: tuple[BatteryPlan, ...] = ()
 
     def __post_init__(self) -> None:
         in_range(f"Charge of {self.tag}", self.start_soc, low=0, high=1)
+        if self.members and self.members[0].key != self.key:
+            raise UnknownKey(
+                f"The set {self.tag} has not the key of its first battery."
+            )
+
+    @property
+    def singles(self) -> tuple[BatteryPlan, ...]:
+        """Its members, or itself."""
+        return self.members or (self,)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -309,7 +321,7 @@ class Scenario:
         in_range("Rest before charging", self.settle_min, high=1440, unit="min")
         _check_start(self.starts_at, self.zone)
         _distinct("station", [station.key for station in self.stations])
-        _distinct("battery", [battery.key for battery in self.batteries])
+        _distinct("battery", [b.key for one in self.batteries for b in one.singles])
         _distinct("bay", [bay.key for bay in self.bays])
         for sky in (self.first_tier_sky, self.other_sky, self.yard_sky):
             if sky not in SKIES:

@@ -21,6 +21,7 @@ import numpy as np
 
 from powercore.budget import Suns
 from powercore.futures import likely
+from powercore.joining import left_of_flat
 from powercore.rotation.change import without_rounds
 from powercore.rotation.problem import (
     CARRIED,
@@ -256,10 +257,13 @@ def _off_air(
     use = 1 + USE_SD * wander(rng, (count, stations), hours, USE_MEMORY_H)
     light = 1 + LIGHT_SD * wander(rng, (count,), hours, LIGHT_MEMORY_H)
     start = futures.start_soc.copy()
+    left = np.array([left_of_flat(one) for one in problem.batteries.values()])
     if fails:
-        start[draw.rng(1).random(start.shape) < BATTERY_FAILS] = 0.0
+        has_failed = draw.rng(1).random(start.shape) < BATTERY_FAILS
+        start = np.where(has_failed, start * left, start)
     if change.flat is not None:
-        start[:, list(problem.batteries).index(change.flat)] = 0.0
+        number = list(problem.batteries).index(change.flat)
+        start[:, number] *= left[number]
     futures = replace(
         futures,
         demand=futures.demand * change.use,
@@ -482,7 +486,8 @@ def _mishaps(problem: Problem, legs: Sequence[Leg]) -> list[tuple[str, Change]]:
         name = f"{problem.sources[source].name} is out from halfway"
         found.append((name, Change(dead_bays=on_it, dead_from_min=half)))
     for battery, _ in served.most_common(1):
-        name = f"{problem.batteries[battery].tag} is flat at the start"
+        plan = problem.batteries[battery]
+        name = f"{'One of ' * bool(plan.members)}{plan.tag} is flat at the start"
         found.append((name, Change(flat=battery)))
     rounds = {(leg.crew, leg.round) for leg in legs if leg.kind == CARRIED}
     walks = Counter(crew for crew, _ in sorted(rounds, key=lambda one: one[1] or 0))

@@ -155,6 +155,8 @@ TABLE = {
     ("plan:walk_edit", "POST"): EVENT_BOSS,
     ("plan:batteries", "GET"): MEMBERS,
     ("plan:batteries", "POST"): MEMBERS,  # members other than the coordinator: 403
+    ("plan:batteries_join", "POST"): EVENT_BOSS,
+    ("plan:batteries_apart", "POST"): EVENT_BOSS,
     ("plan:duties", "GET"): EVENT_BOSS,
     ("plan:duties", "POST"): EVENT_BOSS,
     ("plan:duty_delete", "POST"): EVENT_BOSS,
@@ -257,7 +259,7 @@ def urls(event, esker, shelf, kit, marin, people):
         "uid": event.pk, "station_uid": esker.pk, "upload_uid": uuid4(),
         "source_uid": event.sources.get().pk, "number": rotation.number,
         "site_pk": esker.site_id, "what": "reading", "key": "1", "kind": "battery",
-        "token": kit.token,
+        "token": kit.token, "lead": shelf["K01"].pk,
         "pk": {
             "field:entry_strike": FieldEntry.objects.get().pk,
             "plan:equipment_delete": StationEquipment.objects.first().pk,

@@ -46,7 +46,7 @@ def with_spare(event, esker, marin):
 
 def tag(event, leg):
     """The tag of a leg's battery."""
-    return queries.tags_of(event)[leg.battery]
+    return queries.tags_of(leg.rotation)[leg.battery]
 
 
 def test_a_swap_with_a_spare_is_on_the_board_on_paper_and_in_the_calendar(
@@ -54,7 +54,7 @@ def test_a_swap_with_a_spare_is_on_the_board_on_paper_and_in_the_calendar(
 ):
     """Nobody walks; the operators have a slip of their own."""
     new, old = with_spare.legs.filter(kind=SERVE, place=esker.pk).order_by("-start_min")
-    (move,) = queries.moves(event, with_spare, queries.tags_of(event))
+    (move,) = queries.moves(event, with_spare, queries.tags_of(with_spare))
 
     assert with_spare.walks == 0
     assert move.is_swap

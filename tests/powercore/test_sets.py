@@ -2,9 +2,16 @@
 
 from __future__ import annotations
 
-import pytest
+import math
 
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from powercore.battery import shared_currents_a
+from powercore.budget import endurance
 from powercore.errors import UnknownKey
+from powercore.joining import CannotJoin, join, left_of_flat
 from powercore.rotation.problem import Problem
 from powercore.sets import chargers_needed, parallel_set, sets_needed
 from tests.builders import make_battery, make_pack, make_scenario, make_station
@@ -72,3 +79,80 @@ def test_what_must_not_be_joined_is_named():
     assert any("never in parallel" in fault for fault in mixed.faults)
     with pytest.raises(UnknownKey, match="two or more"):
         parallel_set(problem, "esker", ["k01", "k01"], [1.0, 1.0])
+
+
+def test_a_joined_set_is_one_battery_that_may_lose_a_member():
+    """Two of 10 Ah last as 20 Ah; what they may carry is what one alone may."""
+    one, other = (
+        make_battery(
+            key, 10, max_discharge_a=6.0, max_charge_a=5.0, mass_kg=1.5, start_soc=soc
+        )
+        for key, soc in (("k01", 0.9), ("k02", 0.8))
+    )
+    found = join((one, other))
+
+    assert (found.key, found.tag, found.singles) == ("k01", "K01+K02", (one, other))
+    assert (found.max_discharge_a, found.max_charge_a) == (6.0, 5.0)
+    assert (found.mass_kg, found.start_soc) == (3.0, 0.9)
+    single = make_battery("k01", 20).pack
+    assert found.pack.trusted_ah == single.trusted_ah
+    assert found.pack.resistance_ohm == pytest.approx(one.pack.resistance_ohm / 2)
+    # Independent errors of 4 % each: 4 % / sqrt(2) of the sum.
+    assert found.capacity_sd == pytest.approx(0.04 / math.sqrt(2))
+    assert left_of_flat(one) == 0
+    assert left_of_flat(found) == pytest.approx(0.5)
+    # The walk down of the two by their own volts ends where the one pack's does.
+    problem = Problem(
+        make_scenario(stations=(make_station(amps=2.0),), batteries=(one, other))
+    )
+    walked = parallel_set(problem, "esker", ["k01", "k02"], [1.0, 1.0])
+    whole = Problem(
+        make_scenario(stations=(make_station(amps=2.0),), batteries=(found,))
+    )
+    assert endurance(whole, "esker")[0].to_reserve_h == pytest.approx(
+        walked.to_reserve_h, abs=0.2
+    )
+
+
+@given(
+    st.lists(
+        st.tuples(st.floats(2, 100), st.floats(1, 50), st.sampled_from((None, 0.02))),
+        min_size=2,
+        max_size=5,
+    )
+)
+def test_a_loss_overloads_nobody(packs):
+    """At a set's own limit each one left carries no more than its maker allows."""
+    members = [
+        make_battery(
+            f"k{number}",
+            pack=make_pack(nameplate_ah=ah, measured_ohm=ohm),
+            max_discharge_a=limit_a,
+        )
+        for number, (ah, limit_a, ohm) in enumerate(packs)
+    ]
+    most_a = join(members).max_discharge_a
+    worst = 0.0
+    for lost in range(len(members)):
+        left = [one for number, one in enumerate(members) if number != lost]
+        shares = shared_currents_a(
+            [13.0] * len(left), [one.pack.resistance_ohm for one in left], most_a
+        )
+        for one, share in zip(left, shares, strict=True):
+            worst = max(worst, share / one.max_discharge_a)
+    assert worst == pytest.approx(1.0)
+
+
+@pytest.mark.parametrize(
+    ("values", "words"),
+    [
+        ({"pack": make_pack(chemistry="agm", series=6)}, "different chemistries"),
+        ({"pack": make_pack(series=8)}, "cells in series"),
+        ({"key": "k01"}, "two to 6 different"),
+        ({"members": (make_battery("k02"), make_battery("k03"))}, "a set already"),
+    ],
+)
+def test_what_is_never_joined(values, words):
+    """Unlike packs, a battery with itself, and a set with another are refused."""
+    with pytest.raises(CannotJoin, match=words):
+        join((make_battery("k01"), make_battery(**{"key": "k02"} | values)))

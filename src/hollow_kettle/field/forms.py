@@ -21,10 +21,13 @@ from .services import AHEAD
 
 
 class TagField(forms.CharField):
-    """A battery's tag as it is said; k7 and K07 are the same, unknown ones are kept."""
+    """A battery's tag as it is said; k7 and K07 are the same, unknown ones are kept.
+
+    A joined set is all its tags with a plus sign, or any one of them.
+    """
 
     def __init__(self, **kwargs: Any) -> None:
-        super().__init__(max_length=16, **kwargs)
+        super().__init__(max_length=40, **kwargs)
         self.widget.attrs.update(
             {
                 "autocomplete": "off",
@@ -99,9 +102,14 @@ class EntryForm(Dressed, forms.Form):
             super().order_fields(["sure"])  # where it can't be overlooked
 
     def battery(self, name: str) -> Asset | None:
-        """Return the battery whose tag was said, None when there is none."""
-        said = (self.cleaned_data.get(name) or "").strip()
-        return look_alike(said) if said else None
+        """Return the battery whose tag was said, None when there is none.
+
+        Of a joined set, whichever was said, it is the one that plans go by.
+        """
+        said = (self.cleaned_data.get(name) or "").partition("+")[0].strip()
+        found = look_alike(said) if said else None
+        row = self.event.joined.filter(battery=found).select_related("lead").first()
+        return found if row is None else row.lead
 
 
 class ReadingForm(EntryForm):

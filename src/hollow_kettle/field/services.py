@@ -202,7 +202,7 @@ def note_set_up(event: Event, *, by: Actor) -> int:
     rack = yard_rack(event)
     quiet: dict[str, Any] = {"by": by, "at": event.clock.now(), "refresh": False}
     count = 0
-    for battery in event.batteries.filter(hold="", archived_at=None):
+    for battery in event.units.filter(hold="", archived_at=None):
         if battery.pk in known:
             continue
         leg = first.get(battery.pk)

@@ -305,7 +305,7 @@ def board_of(
     """Lay out a rotation, with pins under its lanes."""
     shape = shape or Shape()
     x = Scale(0, event.span_min, LEFT, LEFT + WIDTH)
-    tags = tags_of(event)
+    tags = tags_of(rotation)
     problem, core_legs = problem_of(rotation)
     lanes = _lanes(event, x, problem, rotation.from_min, shape)
     by_key = {lane.key: lane for lane in lanes}

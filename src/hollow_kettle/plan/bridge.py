@@ -20,6 +20,7 @@ from powercore import scenario as core
 from powercore.arrays import Array
 from powercore.arrays import Site as SkySite
 from powercore.battery import Pack
+from powercore.joining import join
 from powercore.loads import Load, Opening, Pattern
 from powercore.places import walking_min
 from powercore.rotation.problem import WAIT, YARD
@@ -420,6 +421,7 @@ def _supplies(event: Event, station: Station, from_min: int) -> Iterable[Supply]
 
 def _batteries(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
     assets = list(event.batteries.filter(archived_at=None).select_related("battery"))
+    joined = {row.battery_id: row.lead_id for row in event.joined.all()}
     tested = accepted_ah_by_battery([asset.pk for asset in assets])
     nows: dict[UUID, BatteryNow] = {}
     if is_under_way:
@@ -429,10 +431,19 @@ def _batteries(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
                 battery__in=[asset.pk for asset in assets]
             ).select_related("place")
         }
-    return [
-        _battery(event, asset, tested.get(asset.pk), nows.get(asset.pk), is_under_way)
+    plans = {
+        asset.pk: _battery(
+            event, asset, tested.get(asset.pk), nows.get(asset.pk), is_under_way
+        )
         for asset in assets
-    ]
+    }
+    # A battery whose lead takes no part is one of its own.
+    leads = {key: joined[key] if joined.get(key) in plans else key for key in plans}
+    sets = {key: [plan] for key, plan in plans.items() if leads[key] == key}
+    for key, lead in leads.items():
+        if lead != key:
+            sets[lead].append(plans[key])
+    return [join(found) if len(found) > 1 else found[0] for found in sets.values()]
 
 
 def _placed(

@@ -30,6 +30,7 @@ _FINGERPRINT = """
 WITH station AS (SELECT * FROM plan_station WHERE event_id = %(event)s),
      source AS (SELECT * FROM plan_source WHERE event_id = %(event)s),
      chosen AS (SELECT asset_id FROM plan_event_batteries WHERE event_id = %(event)s),
+     tied AS (SELECT * FROM plan_joined WHERE event_id = %(event)s),
      part (line) AS (
   SELECT (e.uid, e.zone, e.starts_at, e.ends_at, e.lateness_min, e.name, e.purpose,
     e.is_own_power, e.first_tier_sky, e.other_sky, e.yard_sky,
@@ -57,6 +58,7 @@ WITH station AS (SELECT * FROM plan_station WHERE event_id = %(event)s),
   UNION ALL SELECT w::text FROM plan_sourcewindow w
     WHERE w.source_id IN (SELECT uid FROM source)
   UNION ALL SELECT b::text FROM plan_bay b WHERE b.event_id = %(event)s
+  UNION ALL SELECT tied::text FROM tied
   UNION ALL SELECT c::text FROM plan_crew c WHERE c.event_id = %(event)s
   UNION ALL SELECT a::text FROM shelf_asset a JOIN chosen ON a.uid = chosen.asset_id
   UNION ALL SELECT b::text FROM shelf_battery b

@@ -268,7 +268,8 @@ def low_asked(
 def stay_words(event: Event, asked: Stay) -> str:
     """A change of a stay in words: "K13 to Drumlin at 21:30, 15 min earlier"."""
     leg = asked.leg
-    tag, station = tags_of(event).get(leg.battery, "?"), place_name(event, leg.place)
+    tag = tags_of(leg.rotation).get(leg.battery, "?")
+    station = place_name(event, leg.place)
     stay = f"{tag} to {station} at {_time(event, event.moment_of(leg.start_min))}"
     if leg.kind == CHARGE:
         return _charge_words(event, asked, tag, station)

@@ -39,8 +39,7 @@ class ComparePage:
 
 def compare_page(event: Event, one: Rotation, other: Rotation) -> ComparePage:
     """Lay two rotations out against each other."""
-    tags = tags_of(event)
-    every = [moves(event, rotation, tags) for rotation in (one, other)]
+    every = [moves(event, rotation, tags_of(rotation)) for rotation in (one, other)]
     known = [Counter(_what(move) for move in found) for found in every]
     now = event.clock.now() if event.state == Event.State.RUNNING else None
     sides = [

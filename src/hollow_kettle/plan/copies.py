@@ -62,6 +62,8 @@ def copy_event(
         **{field: getattr(event, field) for field in (*_OWN, *_RESERVES)},
     )
     new.batteries.set(event.batteries.filter(archived_at=None))
+    for row in event.joined.filter(lead__archived_at=None, battery__archived_at=None):
+        _again(row, event=new)
     sites = _copy_sites(event, new)
     stations = {}
     for station in event.stations.select_related("site"):

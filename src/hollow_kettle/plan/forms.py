@@ -658,7 +658,7 @@ class StayForm(Dressed, forms.Form):
         self.rotation = rotation
         legs = rotation.legs.filter(kind__in=("serve", "charge"))
         self.fields["leg"].queryset = legs  # type: ignore[attr-defined]
-        self.fields["battery"].queryset = rotation.event.batteries.all()  # type: ignore[attr-defined]
+        self.fields["battery"].queryset = rotation.event.units  # type: ignore[attr-defined]
         self.fields["bay"].queryset = rotation.event.bays.all()  # type: ignore[attr-defined]
 
     def clean(self) -> dict[str, Any]:
@@ -699,12 +699,27 @@ class StayForm(Dressed, forms.Form):
         )
 
 
+class BatteryField(forms.ModelChoiceField):
+    """A battery of an event, or a joined set by the tags of all in it."""
+
+    def __init__(self, **kwargs: Any) -> None:
+        super().__init__(Asset.objects.none(), **kwargs)
+        self.set_tags: dict[UUID, str] = {}
+
+    def offer(self, event: Event) -> None:
+        """Offer an event's batteries and sets."""
+        self.queryset, self.set_tags = event.units.order_by("tag"), event.set_tags
+
+    def label_from_instance(self, obj: Any) -> str:
+        """Tag of the battery or of the set that it leads."""
+        return self.set_tags.get(obj.pk, obj.tag)
+
+
 class PinForm(Dressed, forms.Form):
     """What every rotation of an event must keep between two times."""
 
     kind = forms.ChoiceField(label="What", choices=Pin.Kind)
-    battery = forms.ModelChoiceField(
-        Asset.objects.none(),
+    battery = BatteryField(
         label="Battery",
         required=False,
         help_text="Kept away with none named: no battery at all.",
@@ -719,7 +734,7 @@ class PinForm(Dressed, forms.Form):
         stations = [(str(one.pk), one.name) for one in event.stations.all()]
         bays = [(str(one.pk), one.name) for one in event.bays.all()]
         self.stations = {key for key, _ in stations}
-        self.fields["battery"].queryset = event.batteries.all()  # type: ignore[attr-defined]
+        self.fields["battery"].offer(event)  # type: ignore[attr-defined]
         self.fields["place"].choices = [  # type: ignore[attr-defined]
             ("", "any station"),
             ("Stations", stations),

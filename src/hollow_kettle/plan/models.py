@@ -102,6 +102,21 @@ class Event(models.Model):
         return reverse("plan:event_detail", args=[self.pk])
 
     @property
+    def units(self) -> models.QuerySet[Asset]:
+        """Its batteries as plans move them: of a joined set only the first."""
+        return self.batteries.exclude(pk__in=self.joined.values("battery"))
+
+    @property
+    def set_tags(self) -> dict[uuid.UUID, str]:
+        """Tags of its joined sets, by the first battery of each."""
+        found: dict[uuid.UUID, str] = {}
+        for row in self.joined.select_related("lead", "battery"):
+            found[row.lead_id] = (
+                f"{found.get(row.lead_id, row.lead.tag)}+{row.battery.tag}"
+            )
+        return found
+
+    @property
     def clock(self) -> Clock:
         """The event's own clock."""
         return Clock(offset=self.clock_offset)
@@ -357,6 +372,28 @@ class OpenHours(models.Model):
     def lasts_times(self) -> float:
         """How many times as long a battery lasts as with everything always on."""
         return 1 / self.on_share
+
+
+class Joined(models.Model):
+    """A battery that stays joined to another for the event: they move as one."""
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="joined")
+    lead = models.ForeignKey(Asset, on_delete=models.CASCADE, related_name="+")
+    battery = models.ForeignKey(Asset, on_delete=models.CASCADE, related_name="+")
+
+    class Meta:
+        ordering = ["lead__tag", "battery__tag"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["event", "battery"], name="plan_joined_once"
+            ),
+            models.CheckConstraint(
+                name="plan_joined_to_another", condition=~Q(lead=F("battery"))
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.lead.tag}+{self.battery.tag}"
 
 
 class Source(models.Model):

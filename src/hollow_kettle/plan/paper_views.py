@@ -122,7 +122,7 @@ def _asked(request: HttpRequest, uid: UUID, number: int) -> tuple[Event, Rotatio
 
 def _context(event: Event, rotation: Rotation) -> dict:
     bays = dict(event.bays.values_list("pk", "name"))
-    moves = queries.moves(event, rotation, queries.tags_of(event))
+    moves = queries.moves(event, rotation, queries.tags_of(rotation))
     return {
         "event": event,
         "rotation": rotation,

@@ -253,9 +253,13 @@ def suns_of(rotation: Rotation) -> list[tuple[str, str]]:
     ]
 
 
-def tags_of(event: Event) -> dict[UUID, str]:
-    """Tags of the event's batteries by uid."""
-    return dict(event.batteries.values_list("pk", "tag"))
+def tags_of(rotation: Rotation) -> dict[UUID, str]:
+    """Tags of a rotation's batteries by uid; a joined set has those of its members."""
+    tags = dict(rotation.event.batteries.values_list("pk", "tag"))
+    for plan in problem_of_snapshot(rotation.snapshot).batteries.values():
+        if plan.members:
+            tags[UUID(plan.key)] = plan.tag
+    return tags
 
 
 def problem_of(rotation: Rotation) -> tuple[Problem, Sequence[CoreLeg]]:

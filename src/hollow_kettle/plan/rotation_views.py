@@ -52,7 +52,7 @@ def _board_page(
     context: dict[str, Any] = {"event": event, "rotation": found}
     if found is not None:
         now = event.clock.now() if event.state == Event.State.RUNNING else None
-        tags = queries.tags_of(event)
+        tags = queries.tags_of(found)
         every, pins = queries.moves(event, found, tags), pin_rows(event, found)
         steps = step_rows(event, found)
         coming = [move for move in every if now is None or move.arrive >= now]
@@ -227,7 +227,7 @@ def leg_why(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpRespon
     legs = Leg.objects.filter(rotation__event=event, rotation__number=number)
     legs = legs.select_related("rotation__snapshot").filter(kind__in=(SERVE, CHARGE))
     leg = get_object_or_404(legs, pk=pk)
-    is_charge = leg.kind == CHARGE
+    is_charge, tags = leg.kind == CHARGE, event.set_tags
     context = {
         "event": event,
         "why": None if is_charge else why_page(event, leg),
@@ -235,7 +235,10 @@ def leg_why(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpRespon
         "bays": event.bays.exclude(pk=str(leg.place)),
         "leg": leg,
         "has_left": changes.has_left(leg),
-        "batteries": event.batteries.exclude(pk=leg.battery).order_by("tag"),
+        "batteries": [
+            (one.pk, tags.get(one.pk, one.tag))
+            for one in event.units.exclude(pk=leg.battery).order_by("tag")
+        ],
     }
     return render(request, "plan/_why.html", context)
 

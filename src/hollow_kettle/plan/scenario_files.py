@@ -26,7 +26,7 @@ from powercore.sources import SourcePlan
 from powercore.values import BUS_V, Window, without
 from powercore.wiring import Wire
 
-from . import bridge, services, sun
+from . import bridge, services, sets, sun
 from .calendars import Entry, as_ical
 from .models import (
     Crew,
@@ -86,7 +86,7 @@ def preview_scenario(content: bytes) -> FilePreview:
     scenario = core.decode(content)
     preview = FilePreview(scenario)
     shelf = _shelf()
-    for battery in scenario.batteries:
+    for battery in _singles(scenario):
         asset = shelf.get(battery.tag.casefold())
         if asset is None:
             preview.new.append(battery.tag)
@@ -228,7 +228,7 @@ def _pins(
     event: Event, scenario: core.Scenario, places: dict[str, UUID], by: Actor
 ) -> None:
     """Pins of a file; one whose battery takes no part here is left out."""
-    tags = {plan.key: plan.tag.casefold() for plan in scenario.batteries}
+    tags = {plan.key: plan.tag.casefold() for plan in _singles(scenario)}
     own = {one.tag.casefold(): one.pk for one in event.batteries.all()}
     Pin.objects.bulk_create(
         Pin(
@@ -246,8 +246,8 @@ def _pins(
 
 
 def _batteries(event: Event, scenario: core.Scenario, by: Actor) -> None:
-    shelf, chosen = _shelf(), []
-    for plan in scenario.batteries:
+    shelf, chosen = _shelf(), {}
+    for plan in _singles(scenario):
         asset = shelf.get(plan.tag.casefold())
         if asset is None:
             pack = plan.pack
@@ -273,8 +273,16 @@ def _batteries(event: Event, scenario: core.Scenario, by: Actor) -> None:
                     origin=ORIGIN,
                     evidence=scenario.name,
                 )
-        chosen.append(asset.pk)
-    services.choose_batteries(event, chosen)
+        chosen[plan.key] = asset.pk
+    services.choose_batteries(event, list(chosen.values()))
+    for plan in scenario.batteries:
+        if plan.members:
+            sets.join_batteries(event, [str(chosen[one.key]) for one in plan.members])
+
+
+def _singles(scenario: core.Scenario) -> list[core.BatteryPlan]:
+    """Every battery by itself, also those of joined sets."""
+    return [one for plan in scenario.batteries for one in plan.singles]
 
 
 def _station(event: Event, plan: core.StationPlan, spot: core.Spot | None) -> Station:

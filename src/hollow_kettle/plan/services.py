@@ -492,6 +492,8 @@ def remove(row: Model) -> None:
 def choose_batteries(event: Event, uids: list[UUID]) -> None:
     """Say which batteries take part."""
     event.batteries.set(Asset.objects.batteries().filter(pk__in=uids))
+    here = event.batteries.values("pk")
+    event.joined.exclude(lead__in=here, battery__in=here).delete()
 
 
 def set_state(event: Event, *, state: str) -> None:

@@ -25,7 +25,7 @@ from hollow_kettle.people.services import give_duty
 from hollow_kettle.shelf.joins import charge_plan
 from hollow_kettle.shelf.queries import shelf_batteries
 
-from . import bridge, forms, services, tables
+from . import bridge, forms, services, sets, tables
 from .access import event_or_404, events_visible_to
 from .demand import station_page
 from .ledger import ledger_page
@@ -509,10 +509,50 @@ def batteries(request: HttpRequest, uid: UUID) -> HttpResponse:
     event = event_or_404(request, uid)
     if request.method == "POST":
         return _choose_batteries(request, event)
+    return _batteries_page(request, event)
+
+
+def _batteries_page(
+    request: HttpRequest, event: Event, trouble: str = ""
+) -> HttpResponse:
     chosen = set(event.batteries.values_list("pk", flat=True))
     rows = [(item, item.asset.pk in chosen) for item in shelf_batteries()]
-    context = {"event": event, "rows": rows, "count": len(chosen)}
-    return render(request, "plan/batteries.html", context)
+    leads = event.joined.values("lead")
+    single = event.units.filter(archived_at=None).exclude(pk__in=leads)
+    context = {
+        "event": event,
+        "rows": rows,
+        "count": len(chosen),
+        "sets": sets.sets_of(event),
+        "single": single.order_by("tag"),
+        "trouble": trouble,
+        "asked": request.POST.getlist("join"),
+    }
+    status = 422 if trouble else 200
+    return render(request, "plan/batteries.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def batteries_join(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Join batteries to a set for the event."""
+    event = event_or_404(request, uid)
+    try:
+        tag = sets.join_batteries(event, request.POST.getlist("join"))
+    except ValidationError as error:
+        return _batteries_page(request, event, " ".join(error.messages))
+    messages.success(request, f"{tag} moves as one from the next rotation on.")
+    return redirect("plan:batteries", event.pk)
+
+
+@require_POST
+@coordinator_only
+def batteries_apart(request: HttpRequest, uid: UUID, lead: UUID) -> HttpResponse:
+    """Take a set apart again."""
+    event = event_or_404(request, uid)
+    if tag := sets.take_apart(event, lead):
+        messages.success(request, f"{tag} is taken apart.")
+    return redirect("plan:batteries", event.pk)
 
 
 @coordinator_only

@@ -69,7 +69,7 @@ def charge_page(event: Event, leg: Leg) -> ChargePage:
         before = Replayed.of(problem, legs)
         skipped = cost_words(Replayed.of(problem, made).cost(before))
     return ChargePage(
-        tag=tags_of(event).get(leg.battery, "?"),
+        tag=tags_of(leg.rotation).get(leg.battery, "?"),
         bay=problem.bays[str(leg.place)].name,
         at=event.moment_of(leg.start_min),
         until=event.moment_of(leg.end_min),
@@ -82,7 +82,7 @@ def charge_page(event: Event, leg: Leg) -> ChargePage:
 def why_page(event: Event, leg: Leg) -> WhyPage:
     """Explain one serving leg of a rotation."""
     problem, legs = problem_of(leg.rotation)
-    rotation, tags = leg.rotation, tags_of(event)
+    rotation, tags = leg.rotation, tags_of(leg.rotation)
     found = explain(problem, legs, bridge.core_leg(leg, rotation.from_min))
     by_key = {str(key): tag for key, tag in tags.items()}
     return WhyPage(
