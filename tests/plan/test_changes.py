@@ -249,10 +249,10 @@ def test_two_rotations_are_compared_by_figures_stations_and_moves(draft, boss):
 
     found = page.context["page"]
     assert found.one.rotation == draft
-    tag = queries.tags_of(draft.event)[leg.battery]
+    tag = queries.tags_of(draft)[leg.battery]
     arrive = draft.event.moment_of(leg.start_min)
     assert (tag, arrive) in {(move.bring, move.arrive) for move in found.one.only}
-    every = queries.moves(draft.event, draft, queries.tags_of(draft.event))
+    every = queries.moves(draft.event, draft, queries.tags_of(draft))
     assert found.same_moves + len(found.one.only) == len(every)
     off = {name: (one, other) for name, one, other in found.figures}
     assert off["off the air, min"][0] == draft.off_air_min

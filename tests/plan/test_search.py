@@ -213,7 +213,7 @@ def test_the_coming_hour_of_a_running_event_is_left_alone(poor):
 def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
     """Round sheet, slips and calendar have the moves of the board, in local time."""
     draft = rotations.make_rotation(event, by=marin)
-    moves = queries.moves(event, draft, queries.tags_of(event))
+    moves = queries.moves(event, draft, queries.tags_of(draft))
     problem, legs = queries.problem_of(draft)
     rounds = {(move.crew, move.round) for move in moves}
     assert len(rounds) == verify(problem, legs).outcome.walks > 0
@@ -245,7 +245,7 @@ def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
 def test_a_bar_says_why_its_battery_and_why_now(event, marin, boss):
     """What skipping its walk costs, and which battery would be second best."""
     draft = rotations.make_rotation(event, by=marin)
-    move = queries.moves(event, draft, queries.tags_of(event))[0]
+    move = queries.moves(event, draft, queries.tags_of(draft))[0]
     leg = draft.legs.get(kind=SERVE, battery=move.battery, start_min__gt=0)
 
     url = reverse("plan:leg_why", args=[event.pk, draft.number, leg.pk])
