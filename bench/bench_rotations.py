@@ -84,6 +84,7 @@ class Run:
             tier_ratio=2,
             reserve_wh=0,
             stop=SWAP / scale,
+            together=0,
             bay_change=1e-4,
             left=1e-3,
         )

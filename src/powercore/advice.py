@@ -25,6 +25,8 @@ from powercore.values import BUS_V
 #: No small petrol engine with its generator does better. (0 to 1) Common practice, no
 #: source: about 0.2.
 BEST_ENGINE = 0.35
+#: Below it batteries give noticeably less. [°C] Common practice, no source.
+NOT_COLD_C = 5.0
 #: Sustained current against a fuse. (0 to 1) Common practice, no source.
 SUSTAINED = 0.8
 
@@ -128,6 +130,28 @@ def _stations(problem: Problem) -> Iterator[Advice]:
                 )
         for array in station.arrays:
             yield from _array(key, station.name, array)
+        yield from _cold(problem, key)
+
+
+def _cold(problem: Problem, key: str) -> Iterator[Advice]:
+    """What sun or a supply would charge where it is too cold for that."""
+    station = problem.stations[key]
+    charges = station.arrays or any(one.charges for one in station.supplies)
+    frozen = [
+        why
+        for battery, plan in problem.batteries.items()
+        if (why := problem.cold_refusal(battery, station.cold_c))
+        and problem.feed(key, battery).refusal is None
+        and not plan.is_on_hold
+    ]
+    if charges and frozen:
+        yield Advice(
+            severity="stop",
+            about=key,
+            words=f"what charges at {station.name} must be off: {frozen[0]}",
+            remedy="a warm box, batteries that warm themselves, or a charger that "
+            "waits for warmth",
+        )
 
 
 def _budget(problem: Problem, key: str, supply: Supply) -> Iterator[Advice]:
@@ -222,6 +246,18 @@ def _event(problem: Problem) -> Iterator[Advice]:
             words="the laptop, access point and phones of the power desk are no "
             "station's load",
             remedy="give a station the power desk, or a battery of its own",
+        )
+    coldest = min((hour.air_c for hour in scenario.sky), default=NOT_COLD_C)
+    warm = [one.name for one in scenario.stations if one.cold_c is None]
+    if scenario.bays and scenario.yard_cold_c is None:
+        warm.append("the yard")
+    if coldest < NOT_COLD_C and warm:
+        yield Advice(
+            severity="caution",
+            about="",
+            words=f"the forecast goes down to {coldest:.0f} °C; the plan counts on "
+            f"warm batteries at {', '.join(warm)}",
+            remedy="say there how cold batteries get, or that they are kept warm",
         )
     has_panels = bool(arrays_of(scenario))
     if has_panels and scenario.site is None:

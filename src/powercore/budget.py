@@ -258,9 +258,11 @@ def stock_wh(problem: Problem) -> float:
     """What the batteries that may be used hold above their reserves. [Wh]"""
     return sum(
         battery.pack.usable_wh(
-            battery.start_soc, battery.pack.reserve_soc, battery.pack.trusted_ah / 20
+            battery.start_soc,
+            problem.in_cold(key, battery.pack.reserve_soc),
+            battery.pack.trusted_ah / 20,
         )
-        for battery in problem.batteries.values()
+        for key, battery in problem.batteries.items()
         if not battery.is_on_hold
     )
 

@@ -144,7 +144,8 @@ def _tries(
 
 def _kinds(scenario: Scenario) -> list[BatteryPlan]:
     """One battery of the commonest kind, and one of the biggest."""
-    usable = [one for one in scenario.batteries if not one.is_on_hold]
+    every = [one for unit in scenario.batteries for one in unit.singles]
+    usable = [one for one in every if not one.is_on_hold]
     if not usable:
         return []
     kinds = Counter((x.pack.chemistry, x.pack.nameplate_ah) for x in usable)

@@ -65,6 +65,7 @@ def join(members: Sequence[BatteryPlan]) -> BatteryPlan:
         pack=side_by_side(packs),
         max_charge_a=_allowed_a(packs, [one.max_charge_a for one in members]),
         max_discharge_a=_allowed_a(packs, [one.max_discharge_a for one in members]),
+        is_heated=all(one.is_heated for one in members),
         is_on_hold=any(one.is_on_hold for one in members),
         mass_kg=sum(known_kg) if len(known_kg) == len(members) else None,
         capacity_sd=_capacity_sd(members),

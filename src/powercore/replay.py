@@ -305,7 +305,7 @@ class _Run:
     ) -> None:
         """Charge the battery at the station with what is left over, sun first."""
         battery = self.legs[number].battery
-        model = self.problem.field_model(battery)
+        model = self.problem.field_model(battery, key)
         holds = model.capacity * float(self.capacity[battery])
         room = max(0.0, (1 - self.soc[battery]) * holds)
         rate = min(

@@ -95,6 +95,8 @@ class StationPlan:
     spares: int = 0
     #: Inside its tier, a minute off the air there counts as so many elsewhere.
     weight: float = 1.0
+    #: How cold batteries get there; None: the cold is not counted. [°C]
+    cold_c: float | None = None
 
     def __post_init__(self) -> None:
         in_range(f"Spread of {self.name}", self.spread, low=0, high=1)
@@ -102,6 +104,7 @@ class StationPlan:
         in_range(f"Tier of {self.name}", self.tier, low=1, high=9)
         in_range(f"Spares at {self.name}", self.spares, low=0, high=20)
         in_range(f"Weight of {self.name}", self.weight, low=0.1, high=10)
+        _check_cold(f"Cold at {self.name}", self.cold_c)
 
     def demand_w(self, grid: TimeGrid) -> FloatArray:
         """Power asked of the battery, step by step. [W], shape (grid.count,)"""
@@ -161,6 +164,8 @@ class BatteryPlan:
     #: Highest current out that the maker or protection allows. [A]
     max_discharge_a: float | None = None
     is_on_hold: bool = False
+    #: It warms its cells by itself before it takes a charge.
+    is_heated: bool = False
     mass_kg: float | None = None
     #: One standard deviation of its trusted capacity, as a share; None: by whether
     #: it was tested.
@@ -291,6 +296,8 @@ class Scenario:
     #: A battery that came back to the yard cools down, or warms up, for so long before
     #: it charges. [min]
     settle_min: int = 0
+    #: How cold batteries get where they charge; None: not counted. [°C]
+    yard_cold_c: float | None = None
     #: "contest", "exercise", "emergency" or "demonstration".
     purpose: str = "exercise"
     #: It claims to run on power of its own: nothing from the mains.
@@ -319,6 +326,7 @@ class Scenario:
             "Length of the event", self.span_min, low=1, high=14 * 1440, unit="min"
         )
         in_range("Rest before charging", self.settle_min, high=1440, unit="min")
+        _check_cold("Cold in the yard", self.yard_cold_c)
         _check_start(self.starts_at, self.zone)
         _distinct("station", [station.key for station in self.stations])
         _distinct("battery", [b.key for one in self.batteries for b in one.singles])
@@ -398,7 +406,7 @@ def arrays_of(scenario: Scenario) -> list[tuple[str, Array]]:
 
 
 def without_sky(scenario: Scenario) -> Scenario:
-    """What a rotation is made for: the event without sun, map, forecast and steps."""
+    """The event by itself: without sun, map, forecast, and what rotations must keep."""
     return replace(
         scenario,
         site=None,
@@ -408,6 +416,7 @@ def without_sky(scenario: Scenario) -> Scenario:
         first_tier_sky=NO_SUN,
         other_sky=NO_SUN,
         yard_sky=NO_SUN,
+        pins=(),
         steps=(),
         stations=tuple(replace(one, arrays=()) for one in scenario.stations),
         sources=tuple(replace(one, arrays=()) for one in scenario.sources),
@@ -449,6 +458,11 @@ def schema() -> dict[str, Any]:
 def sha256_of(scenario: Scenario) -> str:
     """Return the digest by which a snapshot is known."""
     return hashlib.sha256(encode(scenario)).hexdigest()
+
+
+def _check_cold(what: str, cold_c: float | None) -> None:
+    if cold_c is not None:
+        in_range(what, cold_c, low=-60, high=60, unit="°C")
 
 
 def _check_start(starts_at: str, zone: str) -> None:

@@ -230,7 +230,7 @@ class _Many:
             return (0, 1.0, 0.0, 0.0, 1.0, 1.0, 0.0, 1.0, 1.0, 1.0)
         battery = self.legs[leg].battery
         feed = problem.feed(station, battery)
-        model = problem.field_model(battery)
+        model = problem.field_model(battery, station)
         return (
             self.battery_at[battery],
             feed.capacity_wh,

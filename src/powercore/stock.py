@@ -108,7 +108,12 @@ def _stock_line(
     until = int(np.searchsorted(runs.times_min, window.end_min))
     soc = runs.soc[0]
     wh = np.array([_wh(problem, key) for key in problem.batteries])
-    reserve = np.array([one.pack.reserve_soc for one in problem.batteries.values()])
+    reserve = np.array(
+        [
+            problem.in_cold(key, one.pack.reserve_soc)
+            for key, one in problem.batteries.items()
+        ]
+    )
     usable = np.array([not one.is_on_hold for one in problem.batteries.values()])
     have = float((np.maximum(soc[at] - reserve, 0) * wh * usable).sum())
     banks = [

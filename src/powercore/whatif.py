@@ -310,7 +310,9 @@ def _battery(
             ),
             legs,
         )
-    spare = replace(other, key=SPARE, tag=f"{other.tag} (spare)", start_soc=1.0)
+    spare = replace(
+        other, key=SPARE, tag=f"{other.tag} (spare)", start_soc=1.0, members=()
+    )
     if not serving:
         whole = Leg(
             kind=SERVE,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import time, timedelta
+from datetime import UTC, time, timedelta
 
 import pytest
 from django.core.exceptions import ValidationError
@@ -367,3 +367,37 @@ def test_sun_fills_what_the_station_did_not_use(event, esker):
     assert line.sun_wh > 0.5 * line.need_wh
     reached = line.kit_wh + line.carried_wh + line.sun_wh + line.supplied_wh
     assert reached + line.uncovered_wh == pytest.approx(line.need_wh, rel=1e-6)
+
+
+def test_the_ledger_rests_on_a_rotation_with_pins_and_its_low_power(
+    event, esker, marin, boss
+):
+    """It needs less while on low power, and its page says for how long."""
+    usual = ledger_page(event).total.line(str(esker.pk)).need_wh
+    starts = NOON.replace(tzinfo=UTC)
+    hours = {"starts_at": starts, "ends_at": starts + timedelta(hours=2)}
+    event.pins.create(kind="low", place=esker.pk, made_by=marin, **hours)
+    made = rotations.make_rotation(event, by=marin)
+    page = ledger_page(event)
+
+    assert page.rotation == made
+    (line,) = [one for one in page.lines if one.station == esker]
+    assert line.low_min == pytest.approx(120, abs=5)
+    assert line.budget.need_wh < usual
+    assert "120 min on low power" in text(boss.get(event.get_absolute_url()))
+
+
+def test_cold_shortens_and_stands_on_the_sheet(event, esker, boss):
+    """At -20 °C a first battery lasts 0.7 times as long; -70 °C is refused."""
+    page = reverse("plan:station_edit", args=[event.pk, esker.pk])
+    given = {"name": "Esker", "tier": "1", "changeover_s": "120", "walk_min": "5"}
+    refused = boss.post(page, given | {"cold_c": "-70"})
+    assert refused.status_code == 422
+    assert "between -60 and 60 °C, not -70" in text(refused)
+    warm = station_page(event, esker).batteries[0][1].to_reserve_h
+
+    boss.post(page, given | {"cold_c": "-20"})
+
+    cold = station_page(event, esker).batteries[0][1].to_reserve_h
+    assert cold == pytest.approx(0.7 * warm)
+    assert "batteries at -20 °C" in text(boss.get(event.get_absolute_url()))

@@ -28,6 +28,7 @@ STATIONS = "name,tier,equipment,pattern,opens,closes,walk_min\n"
         ({"starts": "yesterday"}, "Write the date and the time like 2026-06-27 14:00"),
         ({"lateness_min": "-1"}, "between 0 and 120 min, not -1"),
         ({"settle_min": "9000"}, "between 0 and 1440 min, not 9000"),
+        ({"yard_cold_c": "-100"}, "between -60 and 60 °C, not -100"),
     ],
 )
 def test_an_impossible_event_is_refused_with_its_field(boss, shelf, values, words):

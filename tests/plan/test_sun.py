@@ -292,7 +292,10 @@ def test_a_copy_keeps_every_time_of_day(sunny, esker, marin):
 
 
 def test_a_scenario_file_makes_the_same_event_again(sunny, esker, marin):
-    """Out, in, out: the same needs, the same sun, the same ledger."""
+    """Out, in, out: the same needs, the same sun and cold, the same ledger."""
+    sunny.stations.filter(pk=esker.pk).update(cold_c=-4)
+    sunny.yard_cold_c = 3
+    sunny.save()
     services.add_supply(
         esker, kind="mains", max_w=60, starts=NOON, ends=NOON + timedelta(hours=1)
     )
@@ -312,6 +315,7 @@ def test_a_scenario_file_makes_the_same_event_again(sunny, esker, marin):
     first, second = ledger_page(sunny, "forecast"), ledger_page(again, "forecast")
 
     own = again.stations.get(name="Esker")
+    assert (own.cold_c, again.yard_cold_c) == (-4, 3)
     assert {
         (pin.kind, pin.battery, pin.place, again.minute_of(pin.ends_at))
         for pin in again.pins.all()

@@ -70,6 +70,7 @@ def built(scenario):
         ("no_watch", with_(batteries=(*ONE, EMPTY), crews=(WALKS,)), HUNGRY),
         ("no_bay", with_(batteries=(*ONE, EMPTY), bays=()), HUNGRY),
         ("too_few", with_(batteries=ONE), HUNGRY),
+        ("too_cold", with_(batteries=(*ONE, EMPTY), yard_cold_c=-2.0), HUNGRY),
         (
             "crew_busy",
             with_(stations=FAR, batteries=PACKS),
@@ -120,6 +121,35 @@ def test_what_a_plan_neglects_is_said():
     assert report.is_valid
     assert (found.off_air[0].cause, found.off_air[0].about) == ("bay_free", "k01")
     assert found.use.walked_h == pytest.approx(10 / 60)
+
+
+def test_why_a_reserve_is_touched():
+    """An hour into reserve while another waits charged; low power would avoid it."""
+    nine_h = 540
+    low = Draw(receive_a=1.0, transmit_idle_a=1.0, key_down_a=1.0)
+    load = Load(
+        name="radio",
+        draw=Draw(receive_a=2.0, transmit_idle_a=2.0, key_down_a=2.0),
+        low=low,
+    )
+    station = make_station(loads=(load,), openings=open_all(nine_h))
+    problem = Problem(make_scenario(span_min=nine_h, stations=(station,)))
+    legs = (
+        stays("k01", "esker", 0, nine_h),
+        stays("k02", YARD, 0, nine_h, WAIT),
+    )
+    outcome = verify(problem, legs).outcome
+    found = binds(problem, legs, outcome)
+
+    assert not found.off_air
+    (bind,) = found.reserve
+    assert bind.open_min == pytest.approx(outcome.total_min("reserve"))
+    assert 30 < bind.open_min < 90
+    assert (bind.cause, bind.about) == ("at_hand", "k02")
+    assert bind.low_from_min is not None
+    pin = Pin(kind=LOW, place="esker", start_min=bind.low_from_min, end_min=nine_h)
+    lowered = Problem(replace(problem.scenario, pins=(pin,)))
+    assert verify(lowered, legs).outcome.total_min("reserve") == pytest.approx(0, abs=5)
 
 
 def test_what_is_kept_for_a_station_above_is_no_fault_of_the_plan():
@@ -182,6 +212,7 @@ def test_every_stretch_off_the_air_has_one_cause(scenario):
     found = binds(problem, legs, outcome)
     explained = sum(one.open_min for one in found.off_air)
     assert outcome.total_min("off_air") - explained <= len(outcome.shortfalls)
+    assert sum(one.open_min for one in found.reserve) <= outcome.total_min("reserve")
     assert found.use.bay_used_h <= found.use.bay_h + 1e-9
     if not scenario.batteries:
         assert {one.cause for one in found.off_air} <= {"no_battery"}

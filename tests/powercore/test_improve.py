@@ -41,6 +41,7 @@ PLAIN = Prices(
     tier_ratio=2,
     reserve_wh=0,
     stop=10,
+    together=0,
     bay_change=0,
     engine_wh=0,
     left=0,

@@ -318,6 +318,7 @@ def hard(draw):
             openings=open_all(span),
             device_min_v=draw(st.sampled_from([0, 11.0, 11.7])),
             spares=draw(st.sampled_from([0, 0, 1, 2])),
+            cold_c=draw(st.sampled_from([None, None, -8.0])),
         )
         for n in range(draw(st.integers(1, 4)))
     )
@@ -327,6 +328,7 @@ def hard(draw):
             ah=draw(st.sampled_from([10, 20, 50])),
             start_soc=draw(st.floats(0.1, 1.0)),
             is_on_hold=draw(st.integers(0, 6)) == 0,
+            is_heated=draw(st.booleans()),
         )
         for n in range(draw(st.integers(1, 6)))
     )
@@ -361,6 +363,7 @@ def hard(draw):
         yard_sky=draw(st.sampled_from([NO_SUN, CLEAR])),
         span_min=span,
         settle_min=draw(st.sampled_from([0, 0, 40])),
+        yard_cold_c=draw(st.sampled_from([None, None, -3.0])),
         stations=stations,
         batteries=batteries,
         sources=(source,),

@@ -1,15 +1,20 @@
 """Rounds to several stations: how they are walked, and when two become one."""
 
 from dataclasses import replace
+from itertools import combinations
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from powercore.places import walking_min
 from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.objective import key_of
 from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Problem
-from powercore.rotation.rounds import grouped
+from powercore.rotation.rounds import NEAR_MIN, grouped
+from powercore.rotation.timetable import Prices, timetable
+from powercore.rotation.tours import arrays_of, laid, together_saves
 from powercore.rotation.verify import verify
 from powercore.scenario import CrewPlan, Spot
 from tests.builders import make_battery, make_scenario, make_station, open_all
@@ -156,3 +161,35 @@ def test_grouping_is_valid_and_never_worse(scenario):
         for some, report in ((made, after), (legs, before))
     ]
     assert keys[0] <= keys[1]
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 1), st.integers(1, 11)), unique=True, max_size=10)
+)
+def test_the_search_counts_on_rounds_to_several_stations(stops):
+    """Two stops just right for one round save a share of one; far ones nothing."""
+    problem = Problem(event())
+    table = timetable(problem, prices=Prices(stop=1.0, together=0.5))
+    arrays = arrays_of(table, together=table.together)
+    nowhere = np.zeros((len(table.batteries), table.count), dtype=np.int64)
+    state = laid(nowhere, arrays)
+    way = problem.between_min("esker", "drumlin")
+
+    def saved(some):
+        state.stops[:] = 0
+        for station, point in some:
+            state.stops[station, point] = 1
+        return together_saves(arrays, state)
+
+    total = saved(stops)
+    assert 0 <= total <= 0.5 * (2 * len(stops) // 3) + 1e-9
+    pairs = [
+        0.5 * max(0.0, 1 - abs(abs(table.points[i] - table.points[j]) - way) / NEAR_MIN)
+        for (a, i), (b, j) in combinations(stops, 2)
+        if a != b
+    ]
+    if len(stops) == 2:
+        assert total == pytest.approx(sum(pairs))
+    assert (total > 0) == any(worth > 0 for worth in pairs)
+    for stop in stops:
+        assert saved([one for one in stops if one != stop]) <= total + 0.5

@@ -9,11 +9,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from powercore.battery import shared_currents_a
-from powercore.budget import endurance
+from powercore.budget import endurance, no_sun
+from powercore.cures import cures
 from powercore.errors import UnknownKey
 from powercore.joining import CannotJoin, join, left_of_flat
+from powercore.rotation.construct import construct
 from powercore.rotation.problem import Problem
+from powercore.scenario import NO_SUN
 from powercore.sets import chargers_needed, parallel_set, sets_needed
+from powercore.whatif import Change, what_if
 from tests.builders import make_battery, make_pack, make_scenario, make_station
 
 
@@ -156,3 +160,22 @@ def test_what_is_never_joined(values, words):
     """Unlike packs, a battery with itself, and a set with another are refused."""
     with pytest.raises(CannotJoin, match=words):
         join((make_battery("k01"), make_battery(**{"key": "k02"} | values)))
+
+
+def test_another_such_set_and_one_more_single_battery_are_tried():
+    """A set may wait as a spare; what would help is one more of its batteries."""
+    packs = [make_battery(f"k0{number}", 10) for number in (1, 2, 3)]
+    scenario = make_scenario(
+        stations=(make_station(amps=4.0),),
+        batteries=(join(packs[:2]), packs[2]),
+        bays=(),
+    )
+    problem = Problem(scenario)
+    legs = construct(problem)
+    spare = Change(words="the set waits", kind="spare", what="k01")
+
+    (gain,) = what_if(problem, legs, no_sun(problem), "esker", [spare], sky=NO_SUN)
+
+    assert gain.on_air_h > 0
+    helps = cures(problem, legs, no_sun(problem), passes=(0, 0)).cures
+    assert "One more 10 Ah LiFePO4 pack" in {one.words for one in helps}

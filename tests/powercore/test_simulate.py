@@ -90,6 +90,7 @@ def events(draw):
             ),
             supplies=(mains,) if draw(st.booleans()) else (),
             rest_min=draw(st.sampled_from([0, 30])),
+            cold_c=draw(st.sampled_from([None, None, -6.0])),
         )
         for number in range(draw(st.integers(1, 3)))
     )
@@ -98,6 +99,7 @@ def events(draw):
             f"k{number}",
             draw(st.sampled_from([5.0, 12.0, 20.0])),
             start_soc=draw(st.floats(0.1, 1)),
+            is_heated=draw(st.booleans()),
         )
         for number in range(draw(st.integers(1, 5)))
     )

@@ -225,6 +225,10 @@ def _ice_storm(owned: dict[str, Asset]) -> None:
     events.make_yard(event, _ICE_STORM, 8)
     events.make_crews(event, _ICE_STORM, 8)
     events.choose(event, owned, "K01 K02 K03 K05 K06 K07 K12 K15")
+    # The net control is in a warm hall, and so is the yard.
+    event.stations.exclude(name="Hall Green").update(cold_c=-8)
+    event.yard_cold_c = 12
+    event.save(update_fields=["yard_cold_c"])
     for hours in (17, 41):  # the evenings of the two days before
         add_crew(
             event,

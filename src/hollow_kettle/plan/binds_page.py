@@ -18,7 +18,7 @@ from .queries import problem_of
 #: Most rows shown; waiting below this is not worth a word. [battery-hours]
 ROWS, NOTICED_H = 6, 1.0
 
-#: Why a station is off the air, and what would cure it.
+#: Why a station runs short, and what would cure it.
 WORDS = {
     core.NO_BATTERY: ("there is no battery", "batteries for the event"),
     core.NO_FIT: ("no battery may feed it: {about}", "a battery that fits it"),
@@ -34,6 +34,7 @@ WORDS = {
         "somebody at the yard",
     ),
     core.NO_BAY: ("empty batteries wait for a bay", "one more bay"),
+    core.TOO_COLD: ("it is too cold in the yard to charge them", "a warm yard"),
     core.BAY_FREE: ("{about} could have charged", "a better plan"),
     core.TOO_FEW: (
         "every battery is out, charging or used up",
@@ -43,6 +44,7 @@ WORDS = {
 #: What empty batteries waited for.
 WAITS = {
     core.NO_BAY: "for a bay",
+    core.TOO_COLD: "for warmth",
     core.NO_POWER: "for power",
     core.NO_WATCH: "for somebody at the yard",
 }
@@ -50,9 +52,10 @@ WAITS = {
 
 @dataclass(frozen=True, slots=True)
 class BindRow:
-    """Why one station is off the air."""
+    """Why one station is off the air, or into reserve."""
 
     station: str
+    is_off: bool
     starts: datetime
     ends: datetime
     #: How many stretches have this cause, and their open minutes together.
@@ -83,12 +86,12 @@ def binds_page(event: Event, rotation: Rotation, outcome: Outcome) -> BindsPage:
     problem, legs = problem_of(rotation)
     found = core.binds(problem, legs, outcome)
     groups: dict[tuple[str, ...], list[core.Bind]] = defaultdict(list)
-    for bind in found.off_air:
+    for bind in (*found.off_air, *found.reserve):
         why, cure = _words(event, rotation, problem, bind)
-        groups[bind.station, why, cure].append(bind)
+        groups[bind.station, bind.what, why, cure].append(bind)
     rows = [
         _row(event, rotation, problem, binds, why, cure)
-        for (_, why, cure), binds in groups.items()
+        for (_, _, why, cure), binds in groups.items()
     ]
     use = found.use
     return BindsPage(
@@ -125,6 +128,7 @@ def _row(
         low = low_asked(rotation, worst.station, worst.low_from_min, worst.end_min)
     return BindRow(
         problem.stations[worst.station].name,
+        worst.what == "off_air",
         moment(min(bind.start_min for bind in binds)),
         moment(max(bind.end_min for bind in binds)),
         len(binds),

@@ -309,13 +309,15 @@ def board_of(
     problem, core_legs = problem_of(rotation)
     lanes = _lanes(event, x, problem, rotation.from_min, shape)
     by_key = {lane.key: lane for lane in lanes}
-    reserve = {b.key: b.pack.reserve_soc for b in problem.scenario.batteries}
     bars = []
     for leg in rotation.legs.all():
         lane = by_key.get(str(leg.place))
         if lane is None or (leg.is_spare and not lane.spares):
             continue
-        bar = _bar(event, leg, lane, x, tags, reserve)
+        share = None
+        if leg.kind == SERVE and not leg.is_spare:
+            share = problem.feed(lane.key, str(leg.battery)).reserve_soc
+        bar = _bar(event, leg, lane, x, tags, share)
         lane.bars.append(bar)
         bars.append(bar)
     bars.sort(key=lambda bar: (bar.tag, bar.start))
@@ -470,7 +472,7 @@ def _bar(
     lane: Lane,
     x: Scale,
     tags: dict[UUID, str],
-    reserve: dict[str, float],
+    share: float | None,
 ) -> Bar:
     left, right = x(leg.start_min), x(leg.end_min)
     top, height = lane.bar_y, lane.shape.bar
@@ -484,7 +486,6 @@ def _bar(
     fill = points(
         [(left, foot), (left, y(leg.start_soc)), (right, y(leg.end_soc)), (right, foot)]
     )
-    share = reserve.get(str(leg.battery))
     return Bar(
         tag=tags.get(leg.battery, "?"),
         battery=leg.battery,
@@ -494,7 +495,7 @@ def _bar(
         height=height,
         width=round(max(1.5, right - left - 1), 1),
         fill=fill,
-        reserve_y=y(share) if share is not None and leg.kind == SERVE else None,
+        reserve_y=y(share) if share is not None else None,
         start_soc=leg.start_soc,
         end_soc=leg.end_soc,
         place=lane.name,

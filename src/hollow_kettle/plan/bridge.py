@@ -80,6 +80,7 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
         other_sky=event.other_sky,
         yard_sky=event.yard_sky,
         settle_min=event.settle_min,
+        yard_cold_c=event.yard_cold_c,
         two_at_night=event.two_at_night,
         site=sky_site(sites),
         sky=tuple(_sky(event, from_min)),
@@ -361,6 +362,7 @@ def _station(
         watch_words=station.watch_words,
         spares=station.spares,
         weight=station.weight,
+        cold_c=station.cold_c,
     )
 
 
@@ -490,6 +492,7 @@ def _battery(
         max_charge_a=details.max_charge_a,
         max_discharge_a=details.max_discharge_a,
         is_on_hold=bool(asset.hold),
+        is_heated=details.is_heated,
     )
 
 

@@ -34,7 +34,7 @@ WITH station AS (SELECT * FROM plan_station WHERE event_id = %(event)s),
      part (line) AS (
   SELECT (e.uid, e.zone, e.starts_at, e.ends_at, e.lateness_min, e.name, e.purpose,
     e.is_own_power, e.first_tier_sky, e.other_sky, e.yard_sky,
-    e.settle_min, e.two_at_night,
+    e.settle_min, e.yard_cold_c, e.two_at_night,
     e.lithium_reserve_pct, e.lead_reserve_pct, e.sky_origin)::text
     FROM plan_event e WHERE e.uid = %(event)s
   UNION ALL SELECT s::text FROM plan_site s WHERE s.event_id = %(event)s

@@ -27,7 +27,7 @@ from powercore.rotation.compare import Cost, Replayed
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import CARRIED, CHARGE, Problem
 from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.rounds import grouped
+from powercore.rotation.rounds import grouped, mended
 
 from . import bridge
 from .models import Bay, Event, Leg, Pin, Rotation, Station
@@ -105,7 +105,7 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
             past = kept_until_min(rotation, timedelta(0))
             # What other pins cost that it doesn't keep yet is not this one's cost.
             known = Problem(bridge.with_pins(event, frozen.scenario, rotation.from_min))
-            start = kept(known, before, keep_until_min=past)
+            start = mended(known, before, keep_until_min=past)
             base = Replayed.of(known, start)
             problem = Problem(
                 bridge.with_pins(event, frozen.scenario, rotation.from_min, asked)

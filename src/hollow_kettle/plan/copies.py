@@ -23,6 +23,7 @@ _OWN = (
     "other_sky",
     "yard_sky",
     "settle_min",
+    "yard_cold_c",
     "two_at_night",
 )
 _RESERVES = ("lithium_reserve_pct", "lead_reserve_pct")
@@ -164,6 +165,7 @@ def _copy_station(
         watch_words=station.watch_words,
         spares=station.spares,
         weight=station.weight,
+        cold_c=station.cold_c,
     )
     for item in station.equipment.all():
         _again(

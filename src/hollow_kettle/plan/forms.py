@@ -71,8 +71,16 @@ class EventForm(Dressed, forms.Form):
         unit="min",
         is_whole=True,
         initial="0",
-        help_text="To cool down after hard use, or to warm up on a cold day. Lithium "
-        "must not charge below 0 °C unless it heats itself.",
+        help_text="To cool down after hard use, or to warm up on a cold day.",
+    )
+    yard_cold_c = NumberField(
+        label="Cold in the yard",
+        low=-60,
+        high=60,
+        unit="°C",
+        required=False,
+        help_text="How cold batteries get where they charge. At or below 0 °C lithium "
+        "is planned on no bay, unless it warms itself. Empty: not counted.",
     )
     lithium_reserve_pct = NumberField(
         label="Reserve of lithium",
@@ -128,6 +136,15 @@ class StationForm(Dressed, forms.Form):
         required=False,
         help_text="A minute off the air here counts as so many at another of its tier; "
         "empty: 1.",
+    )
+    cold_c = NumberField(
+        label="Cold there",
+        low=-60,
+        high=60,
+        unit="°C",
+        required=False,
+        help_text="How cold batteries get: what they then can't give is not planned "
+        "with. A warm tent or box counts. Empty: not counted.",
     )
     changeover_s = NumberField(
         label="Changeover",

@@ -17,7 +17,9 @@ from powercore.rotation.problem import Problem
 from powercore.scenario import (
     CLEAR,
     FORECAST,
+    LOW,
     NO_SUN,
+    Scenario,
     arrays_of,
     without_sky,
 )
@@ -68,6 +70,8 @@ class LedgerLine:
     tag: str
     off_at: datetime | None
     off_bad_at: datetime | None
+    #: On low power because the rotation has it so. [min]
+    low_min: float = 0.0
 
     @property
     def is_sure(self) -> bool:
@@ -178,6 +182,9 @@ def plan_of(
     """The event's problem and the legs that its ledger rests on."""
     found = problem_for(event)
     rotation = _rotation_for(event, found)
+    if rotation is not None:
+        made_for = bridge.scenario_from(rotation.snapshot)
+        found = found.once(("as", rotation.pk), lambda: _on_low_power(found, made_for))
     legs = found.once(
         ("legs", rotation and rotation.pk),
         lambda: (
@@ -249,6 +256,7 @@ def _fill_lines(page: LedgerPage, event: Event, found: EventProblem) -> None:
                 tag=tags.get(budget.first_battery or "", "none"),
                 off_at=_moment(event, budget.first_off_min),
                 off_bad_at=_moment(event, budget.first_off_bad_min),
+                low_min=found.problem.lowered_min[budget.station],
             )
         )
     used = {part.name for line in page.lines for part in line.parts}
@@ -358,6 +366,15 @@ def _claims(found: EventProblem, every: dict[str, Ledger]) -> list[Claim]:
             Claim(stations[key], daily_balance(found.problem, key, day_wh, battery))
         )
     return claims
+
+
+def _on_low_power(found: EventProblem, made_for: Scenario) -> EventProblem:
+    """The event with its stations on low power when a rotation has them so."""
+    pins = tuple(pin for pin in made_for.pins if pin.kind == LOW)
+    if not pins and not made_for.steps:
+        return found
+    scenario = replace(found.problem.scenario, pins=pins, steps=made_for.steps)
+    return EventProblem(Problem(scenario), found.stations)
 
 
 def _rotation_for(event: Event, found: EventProblem) -> Rotation | None:

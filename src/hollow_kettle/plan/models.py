@@ -67,6 +67,8 @@ class Event(models.Model):
         default="none",
     )
     settle_min = models.PositiveSmallIntegerField("rest before charging", default=0)
+    #: How cold batteries get where they charge; None: not counted. [°C]
+    yard_cold_c = models.FloatField("cold in the yard", null=True, blank=True)
     lithium_reserve_pct = models.FloatField("reserve of lithium", null=True, blank=True)
     lead_reserve_pct = models.FloatField("reserve of lead-acid", null=True, blank=True)
     two_at_night = models.BooleanField("two at night", default=True)
@@ -87,6 +89,10 @@ class Event(models.Model):
             ),
             models.CheckConstraint(
                 name="plan_event_settle", condition=Q(settle_min__range=(0, 1440))
+            ),
+            models.CheckConstraint(
+                name="plan_event_cold",
+                condition=Q(yard_cold_c=None) | Q(yard_cold_c__range=(-60, 60)),
             ),
             models.CheckConstraint(
                 name="plan_event_ends_after_start",
@@ -258,6 +264,8 @@ class Station(models.Model):
     spares = models.PositiveSmallIntegerField("spares kept there", default=0)
     #: Inside its tier, what a minute off the air there counts.
     weight = models.FloatField(default=1)
+    #: How cold batteries get there; None: not counted. [°C]
+    cold_c = models.FloatField("cold there", null=True, blank=True)
 
     class Meta:
         ordering = ["tier", "name"]
@@ -274,6 +282,10 @@ class Station(models.Model):
             ),
             models.CheckConstraint(
                 name="plan_station_weight", condition=Q(weight__range=(0.1, 10))
+            ),
+            models.CheckConstraint(
+                name="plan_station_cold",
+                condition=Q(cold_c=None) | Q(cold_c__range=(-60, 60)),
             ),
         ]
 

@@ -15,10 +15,10 @@ from hollow_kettle.people.models import Actor
 from powercore.errors import PowercoreError
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import thin_min
-from powercore.rotation.pins import PinRefused, kept
+from powercore.rotation.pins import PinRefused
 from powercore.rotation.problem import YARD, Problem
 from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.rounds import grouped
+from powercore.rotation.rounds import grouped, mended
 from powercore.rotation.verify import verify
 from powercore.scenario import Pin as CorePin
 
@@ -136,7 +136,7 @@ def with_pins_kept(rotation: Rotation, *, by: Actor) -> Rotation:
         return rotation
     problem = Problem(scenario)
     try:
-        legs = kept(problem, before, keep_until_min=kept_until_min(rotation))
+        legs = mended(problem, before, keep_until_min=kept_until_min(rotation))
     except PinRefused as refused:
         raise ValidationError(str(refused)) from refused
     snapshot = bridge.snapshot_of(rotation.event, scenario)

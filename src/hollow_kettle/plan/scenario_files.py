@@ -178,6 +178,7 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
         other_sky=scenario.other_sky,
         yard_sky=scenario.yard_sky,
         settle_min=scenario.settle_min,
+        yard_cold_c=scenario.yard_cold_c,
         two_at_night=scenario.two_at_night,
     )
     if not is_template:
@@ -262,6 +263,7 @@ def _batteries(event: Event, scenario: core.Scenario, by: Actor) -> None:
                 mass_kg=plan.mass_kg,
                 max_charge_a=plan.max_charge_a,
                 max_discharge_a=plan.max_discharge_a,
+                is_heated=plan.is_heated,
                 note=f"Came with {scenario.name}.",
             )
             if pack.tested_ah is not None:
@@ -308,6 +310,7 @@ def _station(event: Event, plan: core.StationPlan, spot: core.Spot | None) -> St
         watch_words=plan.watch_words,
         spares=plan.spares,
         weight=plan.weight,
+        cold_c=plan.cold_c,
     )
     for load in plan.loads:
         _equipment(event, station, plan, load)

@@ -1,10 +1,10 @@
 """
-What binds a rotation: why a station is off the air, and what is used to the full.
+What binds a rotation: why a station runs short, and what is used to the full.
 
-Each stretch off the air has one cause, found from what the other batteries do then:
-either one is ready and can't be brought, or none is, and then what kept the empty ones
-from charging in the hours before. Nothing is planned anew: a cause is what stands in
-the way first, and behind it may be another.
+Each stretch off the air or into reserve has one cause, found from what the other
+batteries do then: either one is ready and can't be brought, or none is, and then what
+kept the empty ones from charging in the hours before. Nothing is planned anew: a cause
+is what stands in the way first, and behind it may be another.
 """
 
 from __future__ import annotations
@@ -37,12 +37,13 @@ PINNED, NO_CREW, ALONE, CREW_BUSY, KEPT, AT_HAND = (
     "at_hand",
 )
 #: None is ready, and this kept empty ones from charging.
-NO_POWER, NO_WATCH, NO_BAY, BAY_FREE, TOO_FEW = (
+NO_POWER, NO_WATCH, NO_BAY, BAY_FREE, TOO_FEW, TOO_COLD = (
     "no_power",
     "no_watch",
     "no_bay",
     "bay_free",
     "too_few",
+    "too_cold",
 )
 
 #: Shortfalls below this are not explained. [min]
@@ -59,9 +60,11 @@ CHARGED, LOW_SOC = 0.9, 0.8
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Bind:
-    """Why a station is off the air in one stretch."""
+    """Why a station is off the air, or into reserve, in one stretch."""
 
     station: str
+    #: "off_air" or "reserve".
+    what: str
     start_min: float
     end_min: float
     #: Minutes of it in which the station is open.
@@ -84,7 +87,7 @@ class Use:
     bay_h: float
     bay_used_h: float
     #: Battery-hours in which an empty one waited, by what it waited for: NO_POWER,
-    #: NO_WATCH, NO_BAY or BAY_FREE.
+    #: NO_WATCH, NO_BAY, TOO_COLD or BAY_FREE.
     waited_h: dict[str, float]
     #: The fewest charged batteries in the yard at a time, and when.
     fewest: int
@@ -96,9 +99,12 @@ class Use:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Binds:
-    """What binds a rotation; stretches by tier, the longest first."""
+    """What binds a rotation; stretches off the air before those into reserve."""
 
+    #: By tier, the longest first.
     off_air: tuple[Bind, ...]
+    #: The same; what ends off the air is told there.
+    reserve: tuple[Bind, ...]
     use: Use
 
 
@@ -116,19 +122,26 @@ def binds(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> Binds:
         What the verifier says of these legs.
     """
     seen = _Seen(problem, legs, outcome)
-    falls = [
-        fall
-        for fall in outcome.shortfalls
-        if fall.what == "off_air" and fall.open_min >= NOTICED_MIN
-    ]
-    falls.sort(
+    falls = sorted(
+        (fall for fall in outcome.shortfalls if fall.open_min >= NOTICED_MIN),
         key=lambda fall: (
             problem.stations[fall.station].tier,
             -fall.open_min,
             fall.start_min,
-        )
+        ),
     )
-    return Binds(off_air=tuple(map(seen.why, falls)), use=seen.use())
+    off_air = [fall for fall in falls if fall.what == "off_air"]
+    follows = {(fall.station, round(fall.start_min)) for fall in off_air}
+    reserve = [
+        fall
+        for fall in falls
+        if fall.what == "reserve" and (fall.station, round(fall.end_min)) not in follows
+    ]
+    return Binds(
+        off_air=tuple(map(seen.why, off_air)),
+        reserve=tuple(map(seen.why, reserve)),
+        use=seen.use(),
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,10 +177,11 @@ class _Seen:
     # --- one stretch ------------------------------------------------------------
 
     def why(self, fall: Shortfall) -> Bind:
-        """The cause of one stretch off the air."""
+        """The cause of one stretch."""
         cause, about, until = self._cause(fall)
         return Bind(
             station=fall.station,
+            what=fall.what,
             start_min=fall.start_min,
             end_min=fall.end_min,
             open_min=fall.open_min,
@@ -279,7 +293,8 @@ class _Seen:
             return None
         key, stay = last
         feed = self.problem.feed(fall.station, key)
-        has_wh = (stay.start_soc - feed.floor_soc) * feed.capacity_wh
+        least = feed.floor_soc if fall.what == "off_air" else feed.reserve_soc
+        has_wh = (stay.start_soc - least) * feed.capacity_wh
         step, edges = self.problem.grid.step_min, self.problem.grid.edges_min
         full, low = (
             p.asked_wh[fall.station] for p in (self.problem, self.problem.all_low)
@@ -328,7 +343,8 @@ class _Seen:
         fits = [bay for bay in free if self.problem.bay_refusal(bay, key) is None]
         powered = [bay for bay in fits if self._has_power(bay, minute)]
         if not fits:
-            return NO_BAY
+            cold_c = self.problem.scenario.yard_cold_c
+            return TOO_COLD if self.problem.cold_refusal(key, cold_c) else NO_BAY
         if not powered:
             return NO_POWER
         return BAY_FREE if self._is_watched(minute) else NO_WATCH

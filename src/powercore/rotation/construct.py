@@ -556,7 +556,7 @@ class _Walkthrough:
                 self._feed(station, held, step)
             surplus_w = float(self.problem.surplus_w[station][step])
             if held is not None and surplus_w > 0:
-                model, life = self.problem.field_model(held), self.lives[held]
+                model, life = self.problem.field_model(held, station), self.lives[held]
                 before = life.soc * model.capacity
                 most = surplus_w / self.problem.bay_w(held, 1.0) * hours
                 gained = min(model.after(before, hours) - before, most)

@@ -26,9 +26,8 @@ from powercore.rotation.objective import (
     key_with_margin,
     key_with_risk,
 )
-from powercore.rotation.pins import kept
 from powercore.rotation.problem import Leg, Problem
-from powercore.rotation.rounds import grouped
+from powercore.rotation.rounds import grouped, mended
 from powercore.rotation.timetable import (
     PATIENCE,
     IntArray,
@@ -134,7 +133,7 @@ def improve(
     powercore.rotation.pins.PinRefused
         If a pin can't be kept.
     """
-    legs = kept(problem, legs, keep_until_min=keep_until_min)
+    legs = mended(problem, legs, keep_until_min=keep_until_min)
     judge = _Judge(problem, risk=risk, keep_until_min=keep_until_min)
     best = judge.found(legs, problem.scenario.steps)
     assert best is not None  # noqa: S101 - what is kept breaks no rule
@@ -193,16 +192,21 @@ def refine(
     """
     Improve a table by what its prices say, pass by pass.
 
-    Prices of places are worked out where something is not served.
+    Prices of places are worked out where something is not served. Once all is, every
+    other pass counts on rounds to several stations.
 
     Yields
     ------
     at, is_gain
         The best table so far, and whether this pass gained.
     """
-    arrays, rents, rounds = tours.arrays_of(table), _no_rents(table), _rounds(table)
-    value, is_short = -np.inf, _is_short(table, arrays, at)
+    apart, rents, rounds = tours.arrays_of(table), _no_rents(table), _rounds(table)
+    together = tours.arrays_of(table, together=table.together)
+    value, is_short = -np.inf, _is_short(table, apart, at)
     for number in range(passes):
+        arrays = together if number % 2 and not is_short else apart
+        if number and not is_short:
+            value = tours.value_of(tours.laid(at, arrays), arrays)
         heat = HEATS[number % len(HEATS)]
         if not is_short:
             stops = CALM[number % len(CALM)] * table.stop_price

@@ -387,13 +387,40 @@ class Problem:
         if why is None and most_a is not None and feeding.peak_a > most_a:
             why = f"the peak of {feeding.peak_a:.1f} A there is above its {most_a:g} A"
         volts = plan.pack.mean_v(1.0, min(end.soc, 0.9), feeding.mean_a)
+        floor = self.in_cold(battery, end.soc, station)
+        reserve = self.in_cold(battery, plan.pack.reserve_soc, station)
         return Feed(
             capacity_wh=plan.pack.trusted_ah * volts,
-            floor_soc=end.soc,
+            floor_soc=floor,
             floor_cause=end.cause,
-            reserve_soc=max(plan.pack.reserve_soc, end.soc),
-            reconnect_soc=_reconnect_soc(plan, self.stations[station], end.soc),
+            reserve_soc=max(reserve, floor),
+            reconnect_soc=_reconnect_soc(plan, self.stations[station], floor),
             refusal=why,
+        )
+
+    def in_cold(self, battery: str, soc: float, station: str = "") -> float:
+        """
+        Where a limit of the state of charge lies in the cold of a station.
+
+        The state of charge is that at 25 °C. What the cold keeps back is at its lower
+        end, so that disconnect and reserve come so much earlier. Without a station: in
+        the coldest of them.
+        """
+        chem = self.batteries[battery].pack.chem
+        at = [self.stations[station]] if station else self.stations.values()
+        colds = [one.cold_c for one in at if one.cold_c is not None]
+        share = chem.capacity_share(min(colds)) if colds else 1.0
+        return soc + (1 - share) * (1 - soc)
+
+    def cold_refusal(self, battery: str, cold_c: float | None) -> str | None:
+        """Say why a battery must not charge where it gets so cold, or None."""
+        plan = self.batteries[battery]
+        limit_c = plan.pack.chem.cold_charge_c
+        if cold_c is None or plan.is_heated or cold_c > limit_c:
+            return None
+        return (
+            f"{plan.pack.chem.name} is never charged at or below {limit_c:g} °C, and "
+            f"it gets {cold_c:g} °C there"
         )
 
     def bay_refusal(self, bay: str, battery: str) -> str | None:
@@ -401,7 +428,7 @@ class Problem:
         chemistry = self.batteries[battery].pack.chemistry
         if chemistry not in self.bays[bay].chemistries:
             return f"the charger of {self.bays[bay].name} is not set for {chemistry}"
-        return None
+        return self.cold_refusal(battery, self.scenario.yard_cold_c)
 
     def charge_model(self, bay: str, battery: str) -> ChargeModel:
         """Return how a battery charges on a bay, in amp-hours stored."""
@@ -422,11 +449,17 @@ class Problem:
             )
         return found
 
-    def field_model(self, battery: str) -> ChargeModel:
-        """How a battery charges by whatever is at hand, in amp-hours stored."""
+    def field_model(self, battery: str, station: str = "") -> ChargeModel:
+        """
+        How a battery charges by whatever is at hand, in amp-hours stored.
+
+        At a station where it is too cold for that, not at all.
+        """
         plan = self.batteries[battery]
         chem, pack = plan.pack.chem, plan.pack
         most_a = chem.charge_c * pack.nameplate_ah
+        if station and self.cold_refusal(battery, self.stations[station].cold_c):
+            most_a = 0.0
         return ChargeModel(
             capacity=pack.trusted_ah,
             bulk=min(most_a, plan.max_charge_a or most_a) * chem.coulombic,

@@ -16,6 +16,7 @@ from dataclasses import replace
 from powercore.rotation.change import CannotChange, retimed
 from powercore.rotation.compare import key_if_valid
 from powercore.rotation.objective import Key
+from powercore.rotation.pins import kept
 from powercore.rotation.problem import (
     CARRIED,
     Leg,
@@ -64,6 +65,20 @@ def grouped(
                 break
             refused.add(pair)
     return best
+
+
+def mended(
+    problem: Problem, legs: Sequence[Leg], *, keep_until_min: int = 0
+) -> tuple[Leg, ...]:
+    """
+    Return a rotation that keeps all pins, its walks joined anew where it was changed.
+
+    As `powercore.rotation.pins.kept`, which takes rounds to several stations apart.
+    """
+    made = kept(problem, legs, keep_until_min=keep_until_min)
+    if made == tuple(legs):
+        return made
+    return grouped(problem, made, keep_until_min=keep_until_min)
 
 
 def _leaves(problem: Problem, stop: Stop) -> int:

@@ -27,6 +27,7 @@ from numpy.typing import NDArray
 from powercore.rotation.objective import NIGHT, SLACK_LATENESS
 from powercore.rotation.problem import (
     CARRIED,
+    CARRY_KG,
     CHARGE,
     SERVE,
     WAIT,
@@ -70,6 +71,9 @@ class Prices:
     #: One stop of a walk, and one battery put on or taken off a bay or a spares' rack.
     stop: float = 0.3
     bay_change: float = 0.02
+    #: Share of a stop that is saved where one round does it with another, if it lies
+    #: just right; the less, the more either has to be moved for that.
+    together: float = 0.8
     #: A watt-hour from an engine.
     engine_wh: float = 2e-5
     #: A full battery's charge at the end.
@@ -100,6 +104,9 @@ class Timetable:
     #: Of a stop by day, and of one at each station and point. shape (S, P + 1)
     stop_price: float
     stop_prices: FloatArray
+    #: What of it one round to two may save, and minutes between stations. shape (S, S)
+    together: float
+    between_min: IntArray
     bay_price: float
     left_price: float
     #: Of a watt from each source all through an interval. shape (Q, P)
@@ -107,7 +114,7 @@ class Timetable:
     #: What charges a battery in a seat, and for how long. [Wh], [h], shape (N, P)
     surplus_wh: FloatArray
     surplus_h: FloatArray
-    #: How a battery takes it: as `bulk`, `tail` and `taper_h`. shape (3, B)
+    #: How a battery takes it: as `bulk`, `tail` and `taper_h`. shape (3, N, B)
     takes: FloatArray
     #: Feeds; the reserve is with the slack that a relief wants. shape (N, B)
     holds_wh: FloatArray
@@ -253,8 +260,10 @@ def timetable(
         for number in seat_at
     ]
     models = [[problem.charge_model(y.key, b.key) for b in batteries] for y in bays]
-    fields = [problem.field_model(one.key) for one in batteries]
-    held = np.array([one.pack.trusted_ah for one in batteries], dtype=float)
+    fields = [
+        [problem.field_model(one.key, stations[number].key) for one in batteries]
+        for number in seat_at
+    ]
     walk = np.array([one.walk_min for one in stations], dtype=np.int64)
     sources = list(problem.sources.values())
     number_of = {source.key: number for number, source in enumerate(sources)}
@@ -272,16 +281,21 @@ def timetable(
         surplus_h=more_h,
         takes=np.array(
             [
-                [one.bulk for one in fields] / held,
-                [one.tail for one in fields] / held,
-                [one.taper_h for one in fields],
+                _numbers(fields, batteries, lambda m, b: m.bulk / b.pack.trusted_ah),
+                _numbers(fields, batteries, lambda m, b: m.tail / b.pack.trusted_ah),
+                _numbers(fields, batteries, lambda m, _: m.taper_h),
             ]
-        ).reshape(3, len(batteries)),
+        ),
         reserve_price=reserve_price,
         stop_price=prices.stop,
         stop_prices=np.where(
             _nights(problem, points), (1.0 + NIGHT) * prices.stop, prices.stop
         ),
+        together=prices.together if _carries_two(problem) else 0.0,
+        between_min=np.array(
+            [[problem.between_min(a.key, b.key) for b in stations] for a in stations],
+            dtype=np.int64,
+        ).reshape(len(stations), len(stations)),
         bay_price=prices.bay_change,
         left_price=prices.left,
         watt_price=np.outer(
@@ -338,6 +352,15 @@ def timetable(
         ),
         start_soc=np.array([one.start_soc for one in batteries], dtype=float),
     )
+
+
+def _carries_two(problem: Problem) -> bool:
+    """Whether one round may bring two of the usual batteries."""
+    people = [one.people for one in problem.scenario.crews if one.does == "walks"]
+    masses = [problem.mass_kg(key) for key in problem.batteries]
+    if not people or not masses:
+        return False
+    return 2 * float(np.median(masses)) <= max(people) * CARRY_KG
 
 
 def _wanted(

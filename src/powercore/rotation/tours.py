@@ -21,6 +21,7 @@ from typing import Any, NamedTuple, TypeVar, cast
 import numba
 import numpy as np
 
+from powercore.rotation.rounds import NEAR_MIN
 from powercore.rotation.timetable import ON_THE_WAY, IntArray, Timetable
 from powercore.values import BoolArray, FloatArray
 
@@ -28,6 +29,8 @@ _TINY = 1e-9
 #: Reasons of a node in the backward walk.
 _STAY, _OUT, _BACK, _ON, _START, _SWAP = 1, 2, 3, 4, 5, 6
 _NEVER, _DEAD = -1e18, -1e17
+#: Stops of one round, at the most, that the search counts on.
+MOST_STOPS = 3
 #: A source with less than this has a store. [Wh]
 _STORE = 1e11
 
@@ -45,9 +48,10 @@ class Arrays(NamedTuple):
     worth: FloatArray
     reserve_price: FloatArray
     stop_prices: FloatArray
-    #: Of a stop by day, of putting a battery on a bay or a rack or taking it off, and
-    #: of a full battery at the end. shape (3,)
+    #: Of a stop by day, of putting a battery on a bay or a rack or taking it off, of
+    #: a full battery at the end, and what is saved by one round to two. shape (4,)
     prices: FloatArray
+    between_min: IntArray
     surplus_wh: FloatArray
     surplus_h: FloatArray
     takes: FloatArray
@@ -113,9 +117,14 @@ class State(NamedTuple):
     used: IntArray
 
 
-def arrays_of(table: Timetable) -> Arrays:
-    """Return a timetable's arrays for the compiled search."""
-    prices = np.array([table.stop_price, table.bay_price, table.left_price])
+def arrays_of(table: Timetable, *, together: float = 0.0) -> Arrays:
+    """
+    Return a timetable's arrays for the compiled search.
+
+    `together` is the share of a stop that is saved by one round to two; bounds count
+    each by itself.
+    """
+    prices = np.array([table.stop_price, table.bay_price, table.left_price, together])
     places = [*range(table.places), ON_THE_WAY]
     station_at = np.array([table.station_of(place) for place in places])
     mates = np.full((len(table.stations), 3), -1)
@@ -251,17 +260,69 @@ def crew_is_free(minute: int, walk: int, used: IntArray, crews: IntArray) -> boo
 def stop_prices(t: Arrays, state: State) -> FloatArray:
     """What a stop costs at each station and point: 0 where somebody comes anyway."""
     points, walk, duty, crews = t.points, t.walk_min, t.duty, t.crews
-    stops, used = state.stops, state.used
+    stops, used, between, together = state.stops, state.used, t.between_min, t.prices[3]
+    price = t.stop_prices
     found = np.empty(stops.shape)
     for s in range(stops.shape[0]):
         for i in range(stops.shape[1]):
             if stops[s, i] > 0:
                 found[s, i] = 0.0
             elif duty[s, i] and crew_is_free(points[i], walk[s], used, crews):
-                found[s, i] = t.stop_prices[s, i]
+                found[s, i] = price[s, i]
             else:
                 found[s, i] = np.inf
+    if together <= 0.0:
+        return found
+    # Less where a crew that is at another station about then could go on to it.
+    for r in range(stops.shape[0]):
+        for j in range(1, stops.shape[1]):
+            if stops[r, j] == 0:
+                continue
+            for s in range(stops.shape[0]):
+                most = NEAR_MIN + between[r, s]
+                for way in (-1, 1):
+                    i = j if way > 0 else j - 1
+                    while 0 < i < points.size and abs(points[i] - points[j]) < most:
+                        if s != r and 0.0 < found[s, i] < np.inf:
+                            off = abs(abs(points[i] - points[j]) - between[r, s])
+                            left = 1.0 - together * max(0.0, 1.0 - off / NEAR_MIN)
+                            found[s, i] = min(found[s, i], price[s, i] * left)
+                        i += way
     return found
+
+
+@compiled
+def together_saves(t: Arrays, state: State) -> float:
+    """What is saved by stops that one round could do together, up to three each."""
+    points, stops, price, between = t.points, state.stops, t.stop_prices, t.between_min
+    together, total, n = t.prices[3], 0.0, 0
+    if together <= 0.0:
+        return total
+    at_s, at_i = np.zeros(stops.size, dtype=np.int64), np.zeros(stops.size, np.int64)
+    for i in range(1, stops.shape[1]):
+        for s in range(stops.shape[0]):
+            if stops[s, i] > 0:
+                at_s[n], at_i[n] = s, i
+                n += 1
+    length, goes_on = np.ones(n, dtype=np.int64), np.zeros(n, dtype=np.bool_)
+    furthest = NEAR_MIN + np.max(between)
+    for b in range(1, n):
+        best, before = 0.0, -1
+        for a in range(b - 1, -1, -1):
+            passed = points[at_i[b]] - points[at_i[a]]
+            if passed >= furthest:
+                break
+            if goes_on[a] or length[a] >= MOST_STOPS or at_s[a] == at_s[b]:
+                continue
+            off = abs(passed - between[at_s[a], at_s[b]])
+            stop = min(price[at_s[a], at_i[a]], price[at_s[b], at_i[b]])
+            saved = together * max(0.0, 1.0 - off / NEAR_MIN) * stop
+            if saved > best:
+                best, before = saved, a
+        if before >= 0:
+            total += best
+            goes_on[before], length[b] = True, length[before] + 1
+    return total
 
 
 @compiled
@@ -284,7 +345,9 @@ def topped_up(soc: float, b: int, s: int, i: int, t: Arrays) -> float:
         return soc
     takes = t.takes
     most = soc + t.surplus_wh[s, i] / t.w_per_rate[b]
-    full = charged(soc, t.surplus_h[s, i], takes[0, b], takes[1, b], takes[2, b])
+    full = charged(
+        soc, t.surplus_h[s, i], takes[0, s, b], takes[1, s, b], takes[2, s, b]
+    )
     return min(most, full)
 
 
@@ -788,7 +851,7 @@ def value_of(state: State, t: Arrays) -> float:
         for i in range(1, stops.shape[1]):
             if stops[s, i] > 0:
                 total -= t.stop_prices[s, i]
-    return total
+    return total + together_saves(t, state)
 
 
 @compiled

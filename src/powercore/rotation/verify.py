@@ -542,14 +542,14 @@ class _Replay:
         step, hours = start // self.problem.grid.step_min, (end - start) / 60
         if self._is_still_cut(i, feed, start):
             offered_w = float(self.problem.offered_w[station][step])
-            self._top_up(leg.battery, offered_w, hours)
+            self._top_up(leg.battery, station, offered_w, hours)
             drawn = self.problem.drawn_wh[station]
             opens = self._when(drawn, start, 0.0)
             self._short(station, "off_air", opens, end)
             return
         if need_wh <= 0:
             surplus_w = float(self.problem.surplus_w[station][step])
-            self._top_up(leg.battery, surplus_w, hours)
+            self._top_up(leg.battery, station, surplus_w, hours)
         left_wh = max(0.0, (soc - feed.floor_soc) * feed.capacity_wh)
         given_wh = min(need_wh, left_wh)
         self.soc[leg.battery] -= given_wh / feed.capacity_wh
@@ -577,11 +577,11 @@ class _Replay:
             return False
         return True
 
-    def _top_up(self, battery: str, watts: float, hours: float) -> None:
+    def _top_up(self, battery: str, station: str, watts: float, hours: float) -> None:
         """Charge a battery at its station by what is left over, in one step."""
         if watts <= 0:
             return
-        model = self.problem.field_model(battery)
+        model = self.problem.field_model(battery, station)
         stored = self.soc[battery] * model.capacity
         offered = watts / self.problem.bay_w(battery, 1.0)
         gain = min(offered, model.rate_at(stored)) * hours
