@@ -107,3 +107,16 @@ def test_under_way_what_is_in_use_is_brought_in_first(event, esker, marin, shelf
     log_swap(event, esker, battery=shelf["K01"], by=marin, at=event.clock.now())
 
     assert "K01 is in use at" in words(join("K01", "K02"))
+
+
+def test_a_rotation_from_before_is_still_told_by_its_own_tags(event, marin, join):
+    """What moves singly in the published rotation has a name on the board."""
+    made = rotations.make_rotation(event, by=marin)
+    rotations.publish(made)
+    join("K02", "K03")
+    event.refresh_from_db()
+
+    moves = board_of(event, event.moment_of(1)).moves
+
+    assert moves
+    assert not any("?" in (move.bring, move.bring_back) for move in moves)

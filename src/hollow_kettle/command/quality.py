@@ -20,6 +20,8 @@ def run_all(arguments: list[str], environment: Mapping[str, str]) -> int:
     pytest = [word for word in arguments if word != "--full"]
     if "--full" not in arguments:
         pytest = ["-m", "not full", *pytest]
+    # Each file whole on one process: what a module sets up is made once.
+    pytest = ["-n", "auto", "--maxprocesses", "4", "--dist", "loadfile", *pytest]
     steps: list[tuple[str, list[str | Path]]] = [
         ("formatting", [scripts / "ruff", "format", "--check", "-q", *places]),
         ("lint", [scripts / "ruff", "check", "-q", *places]),

@@ -204,7 +204,13 @@ def board_of(event: Event, now: datetime) -> Board:
         and battery.row.place is not None
         and battery.row.place.kind == PlaceKind.POSITION
     }
-    tags = {battery.uid: battery.tag for battery in batteries}
+    # A rotation made before batteries were joined still moves them singly.
+    tags = {
+        UUID(single.key): single.tag
+        for unit in physics.problem.batteries.values()
+        for single in unit.members
+    }
+    tags |= {battery.uid: battery.tag for battery in batteries}
     moves = plan_queries.moves(event, rotation, tags, every) if rotation else []
     coming = _coming(event, moves, now)
     stations = [
