@@ -145,7 +145,9 @@ def _words(
 ) -> tuple[str, str]:
     """A cause and its cure, with the names of what they are about."""
     about = bind.about
-    if about in problem.stations:
+    if about == bind.station:
+        about = "later there"
+    elif about in problem.stations:
         about = problem.stations[about].name
     elif about in problem.batteries:
         about = problem.batteries[about].tag

@@ -46,8 +46,8 @@ def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
 def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     """The board for a wall: one A3, or two sheets side by side."""
     event, rotation = _asked(request, uid, number)
-    pins = [*pin_rows(event, rotation), *step_rows(event, rotation)]
-    drawing = board_of(event, rotation, None, pins=pins)
+    pins, steps = pin_rows(event, rotation), step_rows(event, rotation)
+    drawing = board_of(event, rotation, None, pins=[*pins, *steps])
     size = _size(request, WALL)
     halves = 1 if size == "a3" else 2
     context = {
@@ -57,8 +57,9 @@ def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
         "views": [
             (n * drawing.width / halves, drawing.width / halves) for n in range(halves)
         ],
-        "crews": event.crews.all(),
+        "crews": event.crews.filter(ends_at__gt=event.starts_at),
         "pins": [row.words for row in pins if row.is_kept],
+        "steps": [row.words for row in steps],
     }
     content = printed("plan/paper/board.html", context, size, is_wide=halves == 1)
     return pdf(content, f"board-{rotation.number}")

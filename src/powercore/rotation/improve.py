@@ -28,6 +28,7 @@ from powercore.rotation.objective import (
 )
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.rounds import grouped, mended
+from powercore.rotation.swaps import with_fewer_swaps
 from powercore.rotation.timetable import (
     PATIENCE,
     IntArray,
@@ -277,7 +278,9 @@ class _Judge:
         can_choose = table.seats > len(table.stations)
         steps = steps_of(table, at) if can_choose else best.steps
         planned, _ = self._problems(steps)
-        legs = grouped(planned, legs, keep_until_min=self.keep_until_min)
+        past = self.keep_until_min
+        legs = with_fewer_swaps(planned, legs, keep_until_min=past)
+        legs = grouped(planned, legs, keep_until_min=past)
         found = self.found(legs, steps)
         if found is None or not can_choose or not found.key < best.key:
             return found

@@ -4,9 +4,9 @@ What makes one rotation better than another: a strict order, smaller first.
 By tier, its stations weighed: minutes off the air, then minutes on a lower power step
 by a pin or by its own choice, then watt-hours not served. Then minutes into reserve by
 tier, then minutes by which reliefs lack the slack they should have, then rounds, those
-in the dark dearer, then bay changes, hours that engines run and fuel, then how
-unevenly batteries are used, and charge left at the end. A changeover's planned break
-counts nowhere.
+in the dark dearer, then bay changes and swaps, hours that engines run and fuel, then
+how unevenly batteries are used, and charge left at the end. A changeover's planned
+break counts nowhere.
 Each figure is rounded to what anybody could notice, so that no minute is traded for
 the arithmetic's last digits.
 """
@@ -84,7 +84,7 @@ def key_with_margin(
     Return what a rotation is compared by that should also stand more use.
 
     Service as planned comes first, then what is lost off the air when everybody uses
-    more, and slack, rounds and bay changes last.
+    more, and slack, rounds, bay changes and swaps last.
 
     Parameters
     ----------
@@ -110,7 +110,7 @@ def _weighed_min(problem: Problem, falls: Sequence[Shortfall], what: str) -> flo
 
 
 def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key, Key]:
-    """Service by tier and reserve; then slack, rounds and bay changes."""
+    """Service by tier and reserve; then slack, rounds, bay changes and swaps."""
     tier_of = {key: one.tier for key, one in problem.stations.items()}
     weight = {key: one.weight for key, one in problem.stations.items()}
     tiers = sorted(set(tier_of.values()))
@@ -133,7 +133,7 @@ def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key
     effort = (
         thin,
         float(walks),
-        float(outcome.bay_changes),
+        float(outcome.bay_changes + outcome.swaps),
         round(outcome.engine_min / 60, 1),
         round(outcome.fuel_l, 1),
         round(float(np.std(used)), 2) if used else 0.0,

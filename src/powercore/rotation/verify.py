@@ -69,6 +69,8 @@ class Outcome:
     #: Walks during which the sun is down at some time.
     night_walks: int = 0
     bay_changes: int = 0
+    #: How often one battery takes over from another at a station, by whomever.
+    swaps: int = 0
     #: Minutes in which engines run for nothing but these batteries, and what charging
     #: burns. [L]
     engine_min: float = 0.0
@@ -734,6 +736,7 @@ class _Replay:
             if leg.kind == SERVE and leg.start_min > 0:
                 seconds = self.problem.stations[leg.place].changeover_s
                 self.outcome.changeover_min += seconds / 60
+                self.outcome.swaps += 1
 
 
 def _joined(falls: list[Shortfall]) -> list[Shortfall]:
