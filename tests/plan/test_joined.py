@@ -120,3 +120,17 @@ def test_a_rotation_from_before_is_still_told_by_its_own_tags(event, marin, join
 
     assert moves
     assert not any("?" in (move.bring, move.bring_back) for move in moves)
+
+
+def test_a_set_that_became_unlike_is_planned_singly_and_said(event, shelf, boss, join):
+    """Its numbers on the shelf were put right afterwards."""
+    join("K01", "K02")
+    battery = shelf["K02"].battery
+    battery.series = 8
+    battery.save()
+
+    page = words(boss.get(reverse("plan:batteries", args=[event.pk])))
+
+    assert "unlike by now: planned singly" in page
+    assert "Take K01+K02 apart" in page
+    assert len(board_of(event, event.clock.now()).batteries) == 4

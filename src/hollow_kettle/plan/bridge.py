@@ -20,7 +20,7 @@ from powercore import scenario as core
 from powercore.arrays import Array
 from powercore.arrays import Site as SkySite
 from powercore.battery import Pack
-from powercore.joining import join
+from powercore.joining import CannotJoin, join
 from powercore.loads import Load, Opening, Pattern
 from powercore.places import walking_min
 from powercore.rotation.problem import WAIT, YARD
@@ -445,7 +445,17 @@ def _batteries(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
     for key, lead in leads.items():
         if lead != key:
             sets[lead].append(plans[key])
-    return [join(found) if len(found) > 1 else found[0] for found in sets.values()]
+    return [one for found in sets.values() for one in _joined(found)]
+
+
+def _joined(plans: list[core.BatteryPlan]) -> list[core.BatteryPlan]:
+    """Batteries as one; each by itself where their own numbers forbid it by now."""
+    if len(plans) < 2:
+        return plans
+    try:
+        return [join(plans)]
+    except CannotJoin:
+        return plans
 
 
 def _placed(

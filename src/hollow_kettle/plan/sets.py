@@ -26,7 +26,7 @@ def join_batteries(event: Event, keys: Sequence[str]) -> str:
     Raises
     ------
     ValidationError
-        If they must not be side by side, or are at different places by now.
+        If they must not be side by side, or one is in use by now.
     """
     Event.objects.select_for_update().get(pk=event.pk)
     assets = list(event.batteries.filter(pk__in=keys).order_by("tag"))
@@ -49,7 +49,7 @@ def join_batteries(event: Event, keys: Sequence[str]) -> str:
 
 
 def _check_together(assets: Sequence[Asset]) -> None:
-    """Under way, what serves or charges is joined only where it already is."""
+    """Under way, nothing is joined that serves or charges."""
     rows = BatteryNow.objects.filter(battery__in=[asset.pk for asset in assets])
     places = {row.battery: row.place for row in rows.select_related("place")}
     fixed = (PlaceKind.POSITION, PlaceKind.BAY)
@@ -69,7 +69,11 @@ def take_apart(event: Event, lead: UUID) -> str:
     return tag
 
 
-def sets_of(event: Event) -> list[BatteryPlan]:
-    """The joined sets as plans see them."""
-    found = problem_for(event).problem.batteries.values()
-    return [one for one in found if one.members]
+def sets_of(event: Event) -> list[tuple[UUID, str, BatteryPlan | None]]:
+    """Joined sets by their first battery, as plans see them; None: not any more."""
+    known = problem_for(event).problem.batteries
+    found = []
+    for lead, tag in event.set_tags.items():
+        plan = known.get(str(lead))
+        found.append((lead, tag, plan if plan is not None and plan.members else None))
+    return found

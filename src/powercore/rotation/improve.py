@@ -46,7 +46,7 @@ from powercore.scenario import Pin
 from powercore.values import FloatArray
 
 #: Buckets of charge in a pass, and most batteries taken out at once.
-BUCKETS, MOST = 24, 4
+BUCKETS, MOST = 24, 3
 #: How much worse a pass may go for a while, pass by pass: as shares of all worth, and
 #: in stops of walks where everything is served already.
 HEATS, CALM = (0.0005, 0.002, 0.006, 0.001), (1.0, 4.0, 12.0, 2.0)
