@@ -107,6 +107,8 @@ def test_under_way_what_is_in_use_is_brought_in_first(event, esker, marin, shelf
     log_swap(event, esker, battery=shelf["K01"], by=marin, at=event.clock.now())
 
     assert "K01 is in use at" in words(join("K01", "K02"))
+    services.set_state(event, state=Event.State.CLOSED)
+    assert "The event is over" in words(join("K02", "K03"))
 
 
 def test_a_rotation_from_before_is_still_told_by_its_own_tags(event, marin, join):

@@ -26,9 +26,11 @@ def join_batteries(event: Event, keys: Sequence[str]) -> str:
     Raises
     ------
     ValidationError
-        If they must not be side by side, or one is in use by now.
+        If they must not be side by side, one is in use by now, or the event is over.
     """
     Event.objects.select_for_update().get(pk=event.pk)
+    if event.state == Event.State.CLOSED:
+        raise ValidationError("The event is over; its log has them singly.")
     assets = list(event.batteries.filter(pk__in=keys).order_by("tag"))
     known = problem_for(event).problem.batteries
     in_sets = set(event.joined.values_list("battery", flat=True))
