@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from powercore.rotation.problem import Problem
-from powercore.scenario import FORECAST, NO_SUN
+from powercore.scenario import FORECAST, NO_SUN, BatteryPlan
 from powercore.values import FloatArray
 
 #: One standard deviation of a trusted capacity, as a share: with a test, without.
@@ -140,7 +140,7 @@ def likely(
     rng = np.random.default_rng(seed)
     zeros = np.zeros(count)
     use = [_varied(rng, 1.0, one.spread, zeros) for one in stations]
-    capacity = [_varied(rng, 1.0, _capacity_sd(one), zeros) for one in batteries]
+    capacity = [_varied(rng, 1.0, capacity_sd(one), zeros) for one in batteries]
     start = [
         np.concatenate(
             [[one.start_soc], one.start_soc - abs(rng.normal(0, START_SD, count))]
@@ -196,13 +196,11 @@ def _varied(
     return np.concatenate([[mean], np.maximum(mean + off, 0.05 * mean)])
 
 
-def _capacity_sd(plan: object) -> float:
-    known = getattr(plan, "capacity_sd", None)
-    if known is not None:
-        return float(known)
-    pack = getattr(plan, "pack", None)
-    is_tested = pack is not None and pack.tested_ah is not None
-    return TESTED_SD if is_tested else UNTESTED_SD
+def capacity_sd(plan: BatteryPlan) -> float:
+    """One standard deviation of a trusted capacity, as a share."""
+    if plan.capacity_sd is not None:
+        return plan.capacity_sd
+    return UNTESTED_SD if plan.pack.tested_ah is None else TESTED_SD
 
 
 def _columns(parts: list[FloatArray], rows: int) -> FloatArray:

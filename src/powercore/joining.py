@@ -13,7 +13,7 @@ from dataclasses import replace
 
 from powercore.battery import Pack
 from powercore.errors import PowercoreError
-from powercore.futures import TESTED_SD, UNTESTED_SD
+from powercore.futures import capacity_sd
 from powercore.scenario import BatteryPlan
 
 #: Batteries that are joined to one set at most. Common practice, no source.
@@ -124,11 +124,7 @@ def _allowed_a(packs: Sequence[Pack], limits_a: Sequence[float | None]) -> float
 def _capacity_sd(members: Sequence[BatteryPlan]) -> float:
     """What is not known of one battery's capacity is not known of another's."""
     total = sum(one.pack.trusted_ah for one in members)
-    parts = []
-    for one in members:
-        usual = UNTESTED_SD if one.pack.tested_ah is None else TESTED_SD
-        share = usual if one.capacity_sd is None else one.capacity_sd
-        parts.append(share * one.pack.trusted_ah)
+    parts = (capacity_sd(one) * one.pack.trusted_ah for one in members)
     return math.hypot(*parts) / total
 
 

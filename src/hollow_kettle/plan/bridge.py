@@ -441,10 +441,9 @@ def _batteries(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
     }
     # A battery whose lead takes no part is one of its own.
     leads = {key: joined[key] if joined.get(key) in plans else key for key in plans}
-    sets = {key: [plan] for key, plan in plans.items() if leads[key] == key}
-    for key, lead in leads.items():
-        if lead != key:
-            sets[lead].append(plans[key])
+    sets: defaultdict[UUID, list[core.BatteryPlan]] = defaultdict(list)
+    for key in sorted(plans, key=lambda key: leads[key] != key):
+        sets[leads[key]].append(plans[key])
     return [one for found in sets.values() for one in _joined(found)]
 
 

@@ -721,15 +721,15 @@ class BatteryField(forms.ModelChoiceField):
 
     def __init__(self, **kwargs: Any) -> None:
         super().__init__(Asset.objects.none(), **kwargs)
-        self.set_tags: dict[UUID, str] = {}
+        self.tags: dict[UUID, str] = {}
 
     def offer(self, event: Event) -> None:
         """Offer an event's batteries and sets."""
-        self.queryset, self.set_tags = event.units.order_by("tag"), event.set_tags
+        self.queryset, self.tags = event.units.order_by("tag"), event.unit_tags
 
     def label_from_instance(self, obj: Any) -> str:
         """Tag of the battery or of the set that it leads."""
-        return self.set_tags.get(obj.pk, obj.tag)
+        return self.tags[obj.pk]
 
 
 class PinForm(Dressed, forms.Form):

@@ -19,7 +19,6 @@ from powercore.scenario import (
     FORECAST,
     LOW,
     NO_SUN,
-    Scenario,
     arrays_of,
     without_sky,
 )
@@ -39,7 +38,7 @@ from powercore.values import Window
 from powercore.whatif import Change, Gain, usual_changes, what_if
 
 from . import bridge
-from .cache import EventProblem, problem_for
+from .cache import EventProblem, problem_for, problem_of_snapshot
 from .demand import EventDemand, event_demand
 from .models import SKY_CHOICES, Event, Rotation, Station
 from .queries import current_rotation
@@ -183,8 +182,7 @@ def plan_of(
     found = problem_for(event)
     rotation = _rotation_for(event, found)
     if rotation is not None:
-        made_for = bridge.scenario_from(rotation.snapshot)
-        found = found.once(("as", rotation.pk), lambda: _on_low_power(found, made_for))
+        found = found.once(("as", rotation.pk), lambda: _on_low_power(found, rotation))
     legs = found.once(
         ("legs", rotation and rotation.pk),
         lambda: (
@@ -368,8 +366,9 @@ def _claims(found: EventProblem, every: dict[str, Ledger]) -> list[Claim]:
     return claims
 
 
-def _on_low_power(found: EventProblem, made_for: Scenario) -> EventProblem:
+def _on_low_power(found: EventProblem, rotation: Rotation) -> EventProblem:
     """The event with its stations on low power when a rotation has them so."""
+    made_for = problem_of_snapshot(rotation.snapshot).scenario
     pins = tuple(pin for pin in made_for.pins if pin.kind == LOW)
     if not pins and not made_for.steps:
         return found
@@ -385,7 +384,7 @@ def _rotation_for(event: Event, found: EventProblem) -> Rotation | None:
         return None
 
     def is_same() -> bool:
-        made_for = bridge.scenario_from(rotation.snapshot)
+        made_for = problem_of_snapshot(rotation.snapshot).scenario
         return without_sky(made_for) == without_sky(found.problem.scenario)
 
     return rotation if found.once(("fits", rotation.pk), is_same) else None

@@ -123,6 +123,13 @@ class Event(models.Model):
         return found
 
     @property
+    def unit_tags(self) -> dict[uuid.UUID, str]:
+        """What plans move, by its tag or those of its set, in order of tags."""
+        units = self.units.order_by("tag").values_list("pk", "tag")
+        sets = self.set_tags
+        return {key: sets.get(key, tag) for key, tag in units}
+
+    @property
     def clock(self) -> Clock:
         """The event's own clock."""
         return Clock(offset=self.clock_offset)

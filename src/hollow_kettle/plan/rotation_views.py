@@ -227,7 +227,7 @@ def leg_why(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpRespon
     legs = Leg.objects.filter(rotation__event=event, rotation__number=number)
     legs = legs.select_related("rotation__snapshot").filter(kind__in=(SERVE, CHARGE))
     leg = get_object_or_404(legs, pk=pk)
-    is_charge, tags = leg.kind == CHARGE, event.set_tags
+    is_charge = leg.kind == CHARGE
     context = {
         "event": event,
         "why": None if is_charge else why_page(event, leg),
@@ -236,8 +236,7 @@ def leg_why(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpRespon
         "leg": leg,
         "has_left": changes.has_left(leg),
         "batteries": [
-            (one.pk, tags.get(one.pk, one.tag))
-            for one in event.units.exclude(pk=leg.battery).order_by("tag")
+            unit for unit in event.unit_tags.items() if unit[0] != leg.battery
         ],
     }
     return render(request, "plan/_why.html", context)

@@ -445,8 +445,7 @@ def _own_change(request: HttpRequest, event: Event) -> Change:
         what = asked.get("load", "")
         return Change(words=f"{what} off{during}", kind="off", what=what, window=window)
     if kind in ("battery", "spare"):
-        tags = dict(event.units.values_list("pk", "tag")) | event.set_tags
-        found = {str(pk): tag for pk, tag in tags.items()}
+        found = {str(pk): tag for pk, tag in event.unit_tags.items()}
         key = asked.get("battery", "")
         if key not in found:
             raise ValidationError("Choose a battery of the event.")

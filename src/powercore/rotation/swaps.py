@@ -42,7 +42,7 @@ def with_fewer_swaps(
         What begins before is left alone. [min]
     """
     best = tuple(legs)
-    if not any(one.spares for one in problem.stations.values()):
+    if next(_candidates(problem, best, keep_until_min), None) is None:
         return best
     key, tries, is_gain = key_if_valid(problem, best), TRIES, True
     while is_gain and key is not None:
@@ -74,10 +74,9 @@ def _candidates(
             if not a.end_min == b.start_min < b.end_min == c.start_min:
                 continue
             lasts = b.end_min - b.start_min
-            visits = [visit_of(lives[leg.battery], leg) for leg in (a, b)]
+            outer, inner = (visit_of(lives[leg.battery], leg) for leg in (a, b))
             for start in (a.start_min, c.end_min - lasts):
                 end = start + lasts
-                inner, outer = visits[1], visits[0]
                 if c not in outer or not _is_there(inner, start, end):
                     continue
                 rest = [(a.start_min, start), (end, c.end_min)]

@@ -257,6 +257,12 @@ def crew_is_free(minute: int, walk: int, used: IntArray, crews: IntArray) -> boo
 
 
 @compiled
+def saved(passed: float, way: float, together: float) -> float:
+    """Share of a stop that is saved so long after another, so far away. [min]"""
+    return together * max(0.0, 1.0 - abs(passed - way) / NEAR_MIN)
+
+
+@compiled
 def stop_prices(t: Arrays, state: State) -> FloatArray:
     """What a stop costs at each station and point: 0 where somebody comes anyway."""
     points, walk, duty, crews = t.points, t.walk_min, t.duty, t.crews
@@ -284,8 +290,8 @@ def stop_prices(t: Arrays, state: State) -> FloatArray:
                     i = j if way > 0 else j - 1
                     while 0 < i < points.size and abs(points[i] - points[j]) < most:
                         if s != r and 0.0 < found[s, i] < np.inf:
-                            off = abs(abs(points[i] - points[j]) - between[r, s])
-                            left = 1.0 - together * max(0.0, 1.0 - off / NEAR_MIN)
+                            passed = abs(points[i] - points[j])
+                            left = 1.0 - saved(passed, between[r, s], together)
                             found[s, i] = min(found[s, i], price[s, i] * left)
                         i += way
     return found
@@ -314,11 +320,10 @@ def together_saves(t: Arrays, state: State) -> float:
                 break
             if goes_on[a] or length[a] >= MOST_STOPS or at_s[a] == at_s[b]:
                 continue
-            off = abs(passed - between[at_s[a], at_s[b]])
             stop = min(price[at_s[a], at_i[a]], price[at_s[b], at_i[b]])
-            saved = together * max(0.0, 1.0 - off / NEAR_MIN) * stop
-            if saved > best:
-                best, before = saved, a
+            gain = saved(passed, between[at_s[a], at_s[b]], together) * stop
+            if gain > best:
+                best, before = gain, a
         if before >= 0:
             total += best
             goes_on[before], length[b] = True, length[before] + 1
