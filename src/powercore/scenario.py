@@ -42,8 +42,10 @@ YARD = "yard"
 
 #: Pins: a battery is at a place, a battery is not there, nobody walks there, and a
 #: station is on its lower power step.
-STAYS, AWAY, NO_WALK, LOW = "stays", "away", "no_walk", "low"
-PINS = (STAYS, AWAY, NO_WALK, LOW)
+STAYS, AWAY, NO_WALK, NO_SWAP, LOW = "stays", "away", "no_walk", "no_swap", "low"
+PINS = (STAYS, AWAY, NO_WALK, NO_SWAP, LOW)
+#: Of them, those that say nothing of a battery.
+OF_STATIONS = (NO_WALK, NO_SWAP, LOW)
 
 
 class UnreadableScenario(PowercoreError):
@@ -221,7 +223,8 @@ class Pin:
 
     "stays": the battery is at the place all the while. "away": the battery is not
     there, or none is where none is named. "no_walk": nobody is on the way to the
-    station or back, or to any where none is named. "low": the station is on its lower
+    station or back, or to any where none is named. "no_swap": the battery in use
+    there is not changed, as through a roll call. "low": the station is on its lower
     power step, which asks less of its batteries.
     """
 
@@ -355,8 +358,8 @@ class Scenario:
         stations = {station.key for station in self.stations}
         bays = {bay.key for bay in self.bays}
         batteries = {battery.key for battery in self.batteries}
-        if pin.kind in (NO_WALK, LOW):
-            optional = {""} if pin.kind == NO_WALK else set()
+        if pin.kind in OF_STATIONS:
+            optional = set() if pin.kind == LOW else {""}
             knows = not pin.battery and pin.place in optional | stations
         else:
             optional = {""} if pin.kind == AWAY else set()

@@ -112,7 +112,7 @@ def test_no_walk_to_a_station_makes_a_draft_and_is_lifted_with_it(draft, boss):
     pin = Pin.objects.get()
     assert pin.draft == made
     row = boss.get(url("rotation_detail", made)).context["binds"].rows[0]
-    assert (row.why, row.cure) == ("a pin forbids the walk", "lifting the pin")
+    assert (row.why, row.cure) == ("a pin is in the way", "lifting the pin")
     asked = {"headers": {"HX-Request": "t"}}
     page = boss.post(url("change_try", made), row.low, **asked)
     change = page.context["change"]
@@ -177,8 +177,9 @@ def test_a_pin_that_cannot_be_kept_is_refused_with_its_reason(draft, boss):
     ("asked", "words"),
     [
         ({"kind": "stays"}, "Say which battery stays."),
-        ({"kind": "away"}, "Say where: any station is for walks only."),
+        ({"kind": "away"}, "Say where: any is for walks and swaps only."),
         ({"kind": "no_walk", "place": "bay"}, "Choose a station, not a bay."),
+        ({"kind": "no_swap", "place": "bay"}, "Choose a station, not a bay."),
         ({"kind": "no_walk", "ends": "2020-01-01 00:00"}, "It ends before it begins."),
         ({"kind": "no_walk", "starts": "tonight"}, "From, local time: Write the date"),
         ({"kind": "no_walk", "starts": ""}, "From, local time: This field is required"),

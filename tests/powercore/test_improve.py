@@ -25,14 +25,20 @@ from powercore.rotation.exact import solve
 from powercore.rotation.explain import explain
 from powercore.rotation.improve import improve, refine
 from powercore.rotation.objective import NIGHT, key_of
-from powercore.rotation.problem import SERVE, WAIT, Problem
-from powercore.rotation.timetable import Prices, legs_of, places_of, timetable
+from powercore.rotation.problem import CARRIED, SERVE, WAIT, Problem
+from powercore.rotation.timetable import (
+    Prices,
+    keeping,
+    legs_of,
+    places_of,
+    timetable,
+)
 from powercore.rotation.verify import verify
-from powercore.scenario import CLEAR, NO_SUN, BayPlan, CrewPlan
+from powercore.scenario import CLEAR, NO_SUN, YARD, BayPlan, CrewPlan
 from powercore.sources import SourcePlan, Supply
 from powercore.values import Window
 from tests.builders import make_battery, make_scenario, make_station, open_all
-from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, hard
+from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, hard, leg
 
 #: Everything the tables of these tests are worth is watt-hours and walks.
 PLAIN = Prices(
@@ -440,6 +446,37 @@ def test_what_comes_before_a_minute_is_kept(scenario, until):
     assert past <= {leg if leg.round is None else same_walk(leg, legs) for leg in found}
 
 
+def test_a_walk_under_way_keeps_its_crew_and_every_seat_one_battery():
+    """The one crew is on its way with k00: nothing goes out before it is home."""
+    stations = tuple(
+        make_station(key, amps=4.0, walk_min=10, openings=open_all(360))
+        for key in ("esker", "drumlin", "kame")
+    )
+    starts = (YARD, "esker", "drumlin", "kame", YARD)
+    batteries = tuple(
+        make_battery(f"k{n}", start_place=place) for n, place in enumerate(starts)
+    )
+    scenario = make_scenario(span_min=360, stations=stations, batteries=batteries)
+    walk = {"crew": "crew", "round": 1}
+    legs = (
+        leg(WAIT, "k0", YARD, 0, 55),
+        leg(CARRIED, "k0", "", 55, 65, **walk),
+        leg(SERVE, "k0", "esker", 65, 360),
+        leg(SERVE, "k1", "esker", 0, 65),
+        leg(CARRIED, "k1", "", 65, 75, **walk),
+        leg(WAIT, "k1", YARD, 75, 360),
+        leg(SERVE, "k2", "drumlin", 0, 360),
+        leg(SERVE, "k3", "kame", 0, 360),
+        leg(WAIT, "k4", YARD, 0, 360),
+    )
+    table = timetable(Problem(scenario), also=(55, 60, 65, 75))
+    at = places_of(table, legs)
+    table = keeping(table, at, 60)
+
+    for found, _ in refine(table, at, seed=1, passes=4):
+        assert verify(table.problem, legs_of(table, found)).is_valid
+
+
 def same_walk(leg, legs):
     """A carried leg under the number its walk has in another plan."""
     for other in legs:
@@ -537,9 +574,9 @@ def test_every_stay_can_be_explained(scenario):
     problem = Problem(scenario)
     legs = construct(problem)
 
-    for leg in legs:
-        if leg.kind == SERVE:
-            why = explain(problem, legs, leg)
+    for stay in legs:
+        if stay.kind == SERVE:
+            why = explain(problem, legs, stay)
             assert why.able == 0 or why.second is not None
             assert (
                 why.skipped is None

@@ -16,9 +16,19 @@ from powercore.rotation.pins import STEP_MIN, PinRefused, kept
 from powercore.rotation.problem import SERVE, Problem
 from powercore.rotation.timetable import timetable
 from powercore.rotation.verify import verify
-from powercore.scenario import AWAY, LOW, NO_WALK, STAYS, YARD, CrewPlan, Pin
+from powercore.scenario import (
+    AWAY,
+    LOW,
+    NO_SWAP,
+    NO_WALK,
+    OF_STATIONS,
+    STAYS,
+    YARD,
+    CrewPlan,
+    Pin,
+)
 from tests.builders import make_battery, make_scenario, steady
-from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, hard
+from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, WITH_A_SPARE, hard
 
 
 def pin(kind, start=0, end=360, battery="", place="esker"):
@@ -40,6 +50,8 @@ def pinned(*pins, scenario=SIX_HOURS):
         ("pinned_away", pin(AWAY, 299, 360, place="bay1")),
         ("pinned_no_walk", pin(NO_WALK, 184, 200)),
         ("pinned_no_walk", pin(NO_WALK, 60, 176, place="")),
+        ("pinned_no_swap", pin(NO_SWAP, 180, 181)),
+        ("pinned_no_swap", pin(NO_SWAP, 150, 360, place="")),
     ],
 )
 def test_a_plan_that_does_not_keep_a_pin_breaks_its_named_rule(rule, one):
@@ -58,6 +70,8 @@ def test_a_plan_that_does_not_keep_a_pin_breaks_its_named_rule(rule, one):
         pin(AWAY, 300, 360, place="bay1"),
         pin(NO_WALK, 185, 360),
         pin(NO_WALK, 0, 175, place=""),
+        pin(NO_SWAP, 0, 180),
+        pin(NO_SWAP, 181, 360, place=""),
     ],
 )
 def test_a_plan_that_keeps_its_pins_is_left_as_it_is(one):
@@ -86,6 +100,24 @@ def test_no_walk_in_the_dark_brings_the_relief_before_it():
     swap = next(x for x in found.legs if x.kind == SERVE and x.start_min > 0)
     walk_min = problem.stations["esker"].walk_min
     assert swap.start_min + walk_min <= 150
+
+
+def test_operators_put_off_a_swap_that_falls_into_a_roll_call():
+    """The spare that is there goes in before or after it, by nobody's walk."""
+    station = replace(SIX_HOURS.stations[0], spares=1)
+    problem = pinned(
+        pin(NO_SWAP, 170, 200), scenario=replace(SIX_HOURS, stations=(station,))
+    )
+    assert [one.rule for one in verify(problem, WITH_A_SPARE).broken] == [
+        "pinned_no_swap",
+        "pinned_no_swap",
+    ]
+
+    for legs in (kept(problem, WITH_A_SPARE), improve(problem, WITH_A_SPARE).legs):
+        report = verify(problem, legs)
+        assert report.is_valid
+        assert report.outcome.unserved_wh == 0
+        assert any(x.kind == SERVE and x.start_min for x in legs)
 
 
 def test_low_power_asks_less_for_its_time_and_counts_as_such():
@@ -171,6 +203,7 @@ def test_a_pin_that_cannot_be_kept_is_refused_with_the_reason(pins, values, word
         {"kind": NO_WALK, "battery": "k01", "place": "esker"},
         {"kind": NO_WALK, "battery": "", "place": "bay1"},
         {"kind": LOW, "battery": "", "place": ""},
+        {"kind": NO_SWAP, "battery": "", "place": "bay1"},
     ],
 )
 def test_a_pin_names_only_what_it_can(values):
@@ -187,15 +220,15 @@ def hard_pinned(draw):
     batteries = [one.key for one in scenario.batteries]
     pins = []
     for _ in range(draw(st.integers(1, 3))):
-        kind = draw(st.sampled_from([STAYS, AWAY, NO_WALK, LOW]))
+        kind = draw(st.sampled_from([STAYS, AWAY, NO_WALK, NO_SWAP, LOW]))
         start = draw(st.integers(0, scenario.span_min - 10))
         end = draw(st.integers(start + 1, scenario.span_min + 60))
         places = [*stations, scenario.bays[0].key]
         battery = draw(st.sampled_from(batteries))
         if kind == AWAY and draw(st.booleans()):
             battery = ""
-        if kind in (NO_WALK, LOW):
-            battery, places = "", [*stations, *([""] if kind == NO_WALK else [])]
+        if kind in OF_STATIONS:
+            battery, places = "", [*stations, *([""] if kind != LOW else [])]
         place = draw(st.sampled_from(places))
         pins.append(pin(kind, start, end, battery, place))
     return replace(scenario, pins=tuple(pins))

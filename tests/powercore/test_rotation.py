@@ -230,6 +230,8 @@ def test_power_ends_at_the_real_end_and_reserve_is_counted_apart():
     assert off.unserved_wh == pytest.approx((360 - dies_min) / 60 * 5 * 12.8)
     assert reserve.start_min == pytest.approx(promise_min)
     assert reserve.end_min == pytest.approx(dies_min)
+    # From none of the reserve to all of it, evenly: half as deep on average.
+    assert reserve.deep_min == pytest.approx((dies_min - promise_min) / 2)
 
 
 def test_a_buffer_bank_gives_no_more_than_it_holds():

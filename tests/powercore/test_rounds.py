@@ -13,12 +13,23 @@ from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.objective import key_of
 from powercore.rotation.problem import CARRIED, SERVE, WAIT, YARD, Problem
 from powercore.rotation.rounds import NEAR_MIN, grouped
+from powercore.rotation.times import with_rounder_times
 from powercore.rotation.timetable import Prices, timetable
 from powercore.rotation.tours import arrays_of, laid, together_saves
 from powercore.rotation.verify import verify
 from powercore.scenario import CrewPlan, Spot
 from tests.builders import make_battery, make_scenario, make_station, open_all
 from tests.powercore.test_rotation import hard, leg
+
+
+def before_minute(legs, minute):
+    """What of a rotation is before a minute."""
+    return {
+        (x.kind, x.battery, x.place, x.start_min, min(x.end_min, minute))
+        for x in legs
+        if x.start_min < minute
+    }
+
 
 #: Two stations 10 and 12 min from the yard, a swap at each, half an hour apart.
 STATIONS = tuple(
@@ -143,19 +154,49 @@ def test_heavy_batteries_stay_on_rounds_of_their_own():
     assert grouped(problem, APART) == APART
 
 
+@pytest.mark.parametrize(
+    ("zone", "minutes", "moved"),
+    [
+        ("UTC", (187, 203), (180, 180)),
+        ("UTC", (180, 210), (180, 180)),
+        ("UTC", (240, 165), (240, 162)),  # leaves when its shift begins
+        ("Asia/Kolkata", (187, 203), (210, 210)),  # five and a half hours ahead
+    ],
+)
+def test_walks_are_at_full_hours_and_changes_of_shift(zone, minutes, moved):
+    """Each swap goes to the nearest time that is easily kept in mind."""
+    late = CrewPlan(name="late", does="walks", start_min=150, end_min=360)
+    problem = Problem(event(zone=zone, crews=(*crews(2), late)))
+    esker, drumlin = minutes
+    legs = [
+        *swap("esker", "k0", "k1", esker, 10, 1),
+        *swap("drumlin", "k2", "k3", drumlin, 12, 2),
+    ]
+    name_of = {None: "", 1: "walks", 2: "late"}
+    legs = tuple(replace(x, crew=name_of[x.round]) for x in legs)
+
+    made = with_rounder_times(problem, legs)
+
+    assert verify(problem, made).is_valid
+    swaps = {x.place: x.start_min for x in made if x.kind == SERVE and x.start_min}
+    assert (swaps["esker"], swaps["drumlin"]) == moved
+
+
+@pytest.mark.parametrize("better", [grouped, with_rounder_times])
 @settings(max_examples=20, deadline=None)
-@given(hard())
-def test_grouping_is_valid_and_never_worse(scenario):
-    """Whatever the event: no rule is broken, and only rounds are saved."""
+@given(hard(), st.integers(0, 200))
+def test_a_rotation_made_neater_is_valid_and_never_worse(better, scenario, until):
+    """Whatever the event: no rule is broken, no walk added, the past is left alone."""
     light = tuple(replace(one, mass_kg=2.0) for one in scenario.batteries)
     problem = Problem(replace(scenario, batteries=light))
     legs = construct(problem, STYLES[:1])
 
-    made = grouped(problem, legs)
+    made = better(problem, legs, keep_until_min=until)
 
     before, after = verify(problem, legs), verify(problem, made)
     assert after.is_valid, after.broken
     assert after.outcome.walks <= before.outcome.walks
+    assert before_minute(made, until) == before_minute(legs, until)
     keys = [
         key_of(problem, some, report.outcome)
         for some, report in ((made, after), (legs, before))

@@ -22,7 +22,7 @@ ROWS, NOTICED_H = 6, 1.0
 WORDS = {
     core.NO_BATTERY: ("there is no battery", "batteries for the event"),
     core.NO_FIT: ("no battery may feed it: {about}", "a battery that fits it"),
-    core.PINNED: ("a pin forbids the walk{until}", "lifting the pin"),
+    core.PINNED: ("a pin is in the way{until}", "lifting the pin"),
     core.NO_CREW: ("nobody may walk there{until}", "a crew on duty then"),
     core.ALONE: ("one alone would walk in the dark{until}", "two to walk together"),
     core.CREW_BUSY: ("the crews are on other walks", "one more crew then"),

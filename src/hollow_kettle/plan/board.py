@@ -419,6 +419,7 @@ def _pin_marks(
             Pin.Kind.STAYS: f"{tag} stays",
             Pin.Kind.AWAY: f"not {tag}" if tag else "no battery",
             Pin.Kind.NO_WALK: "no walk",
+            Pin.Kind.NO_SWAP: "no swap",
             Pin.Kind.LOW: "low power",
         }[Pin.Kind(pin.kind)]
         for key, lane in by_key.items():

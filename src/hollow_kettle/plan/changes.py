@@ -48,6 +48,7 @@ WHY_NOT = {
     "no_such_crew": "no crew is on duty for that walk",
     "place_holds_two": "another battery is there then",
     "pinned_away": "a pin is in the way",
+    "pinned_no_swap": "a pin is in the way",
     "pinned_no_walk": "a pin is in the way",
     "pinned_stay": "a pin is in the way",
     "round_too_fast": "its round goes on to another station and would be late there",
@@ -304,6 +305,7 @@ def pin_words(event: Event, pin: Pin) -> str:
         Pin.Kind.STAYS: f"{tag} stays at {where}",
         Pin.Kind.AWAY: f"{tag or 'No battery'} {'not ' if tag else ''}at {where}",
         Pin.Kind.NO_WALK: f"No walk to {where}",
+        Pin.Kind.NO_SWAP: f"No swap at {where}",
         Pin.Kind.LOW: f"Low power at {where}",
     }[Pin.Kind(pin.kind)]
     return f"{words}, {span}"

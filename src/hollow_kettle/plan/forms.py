@@ -12,7 +12,7 @@ from hollow_kettle.people.models import Actor, Role
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES, Asset, EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from powercore.chemistry import CHEMISTRIES
-from powercore.scenario import MOST_PEOPLE, USUAL_PEOPLE
+from powercore.scenario import MOST_PEOPLE, OF_STATIONS, USUAL_PEOPLE
 
 from .changes import CHARGE_CHANGES, STAY_CHANGES, Stay
 from .models import (
@@ -764,11 +764,11 @@ class PinForm(Dressed, forms.Form):
         kind, place = data.get("kind"), data.get("place", "")
         if kind == Pin.Kind.STAYS and not data.get("battery"):
             self.add_error("battery", "Say which battery stays.")
-        is_of_station = kind in (Pin.Kind.NO_WALK, Pin.Kind.LOW)
+        is_of_station = kind in OF_STATIONS
         if is_of_station and data.get("battery"):
             self.add_error("battery", "That is not a battery's: leave this empty.")
-        if kind != Pin.Kind.NO_WALK and not place:
-            self.add_error("place", "Say where: any station is for walks only.")
+        if kind not in (Pin.Kind.NO_WALK, Pin.Kind.NO_SWAP) and not place:
+            self.add_error("place", "Say where: any is for walks and swaps only.")
         if is_of_station and place and place not in self.stations:
             self.add_error("place", "Choose a station, not a bay.")
         starts, ends = data.get("starts"), data.get("ends")

@@ -758,6 +758,7 @@ class Pin(models.Model):
         STAYS = core.STAYS, "battery stays there"
         AWAY = core.AWAY, "keep away from there"
         NO_WALK = core.NO_WALK, "no walk there"
+        NO_SWAP = core.NO_SWAP, "no swap there"
         LOW = core.LOW, "low power there"
 
     event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="pins")

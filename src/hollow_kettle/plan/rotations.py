@@ -19,6 +19,7 @@ from powercore.rotation.pins import PinRefused
 from powercore.rotation.problem import YARD, Problem
 from powercore.rotation.problem import Leg as CoreLeg
 from powercore.rotation.rounds import grouped, mended
+from powercore.rotation.times import with_rounder_times
 from powercore.rotation.verify import verify
 from powercore.scenario import Pin as CorePin
 
@@ -59,7 +60,7 @@ def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rot
         raise ValidationError("Choose at least one battery that is not on hold.")
     problem = Problem(scenario)
     try:
-        legs = grouped(problem, construct(problem))
+        legs = grouped(problem, with_rounder_times(problem, construct(problem)))
     except PinRefused as refused:
         raise ValidationError(str(refused)) from refused
     rotation = Rotation(

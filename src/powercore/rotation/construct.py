@@ -329,13 +329,12 @@ class _Walkthrough:
 
     def _is_done(self, bay: str, key: str, now: int) -> bool:
         soc = self.lives[key].soc
-        waiting = any(
+        if soc >= 0.999 or self._is_dry(self.problem.bays[bay].source, now):
+            return True
+        return soc >= self.style.charge_to and any(
             self.lives[other].soc < 0.5 and self.problem.bay_refusal(bay, other) is None
             for other in self._waiting()
         )
-        if self._is_dry(self.problem.bays[bay].source, now):
-            return True
-        return soc >= 0.999 or (waiting and soc >= self.style.charge_to)
 
     def _is_dry(self, source: str, now: int) -> bool:
         """Whether a bank is empty and nothing comes into it for long."""
@@ -383,6 +382,8 @@ class _Walkthrough:
 
     def _spare_at(self, station: str) -> str | None:
         """The best battery that waits at a station, with anything above its reserve."""
+        if not self.problem.stations[station].spares:
+            return None
         there = [
             key
             for key, life in self.lives.items()
@@ -395,7 +396,7 @@ class _Walkthrough:
         """Let operators put in the spare they have, when their battery is used up."""
         for station, held in self.at_station.items():
             spare = self._spare_at(station)
-            if spare is None or now == 0 or not self.problem.may_swap(station, now):
+            if spare is None or now == 0 or not self._may_swap(station, now):
                 continue
             due = now if held is None else self._reserve_at(station, held, now)
             if due is not None and due <= now:
@@ -403,6 +404,10 @@ class _Walkthrough:
                     self._go(self.lives[held], WAIT, station, now)
                 self._go(self.lives[spare], SERVE, station, now)
                 self.at_station[station] = spare
+
+    def _may_swap(self, station: str, now: int) -> bool:
+        problem = self.problem
+        return problem.may_swap(station, now) and not problem.is_untouched(station, now)
 
     def _send_walks(self, now: int) -> None:
         expected = {swap.station for swap in self.swaps}

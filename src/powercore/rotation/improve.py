@@ -3,10 +3,10 @@ Look for a better rotation than one at hand.
 
 Passes of ruin and recreate over tours, each from the best table so far; after the
 first pass, prices of places lead it. A small event is then closed by branch and
-price. Whatever it finds is turned into legs and goes through the verifier before
-anybody sees it, and counts as better only by the strict order of the objective. The
-same seed and the same number of passes give the same rotation. For the worker: it
-loads the compiled search and the solver.
+price; at last walks are given rounder times. Whatever it finds is turned into legs
+and goes through the verifier before anybody sees it, and counts as better only by the
+strict order of the objective. The same seed and the same number of passes give the
+same rotation. For the worker: it loads the compiled search and the solver.
 """
 
 from __future__ import annotations
@@ -29,6 +29,7 @@ from powercore.rotation.objective import (
 from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.rounds import grouped, mended
 from powercore.rotation.swaps import with_fewer_swaps
+from powercore.rotation.times import with_rounder_times
 from powercore.rotation.timetable import (
     PATIENCE,
     IntArray,
@@ -45,10 +46,11 @@ from powercore.rotation.verify import Report, verify
 from powercore.scenario import Pin
 from powercore.values import FloatArray
 
-#: Buckets of charge in a pass, and most batteries taken out at once.
-BUCKETS, MOST = 24, 3
-#: How much worse a pass may go for a while, pass by pass: as shares of all worth, and
-#: in stops of walks where everything is served already.
+#: Buckets of charge in a pass; most batteries taken out at once while something is not
+#: served, and once all is.
+BUCKETS, MOST, MOST_CALM = 24, 2, 3
+#: How much worse a pass may go for a while, pass by pass: as shares of what serving a
+#: station is worth, and in stops of walks where everything is served already.
 HEATS, CALM = (0.0005, 0.002, 0.006, 0.001), (1.0, 4.0, 12.0, 2.0)
 #: Cells of one shortest path, over all rounds of a pass.
 PASS_CELLS = 5e7
@@ -141,6 +143,7 @@ def improve(
     if not problem.stations or not problem.batteries:
         return best
     began = best.risk_min
+    now = Progress(passes=0, since=0, best=best, risk_start_min=began)
     # What it may lower is laid out as agreed, and lowered where a battery says so.
     base = problem.with_steps(()) if may_lower else problem
     uses = USES if risk is not None else (1.0, margin) if margin > 1 else (1.0,)
@@ -184,6 +187,10 @@ def improve(
                 is_stopped |= not tell(replace(now, since=0, best=best))
             if is_stopped:
                 return best
+    rounder = judge.at_rounder_times(best)
+    if rounder is not best:
+        best = rounder
+        tell(replace(now, since=0, best=best))
     return best
 
 
@@ -208,10 +215,10 @@ def refine(
         arrays = together if number % 2 and not is_short else apart
         if number and not is_short:
             value = tours.value_of(tours.laid(at, arrays), arrays)
-        heat = HEATS[number % len(HEATS)]
+        heat, most = HEATS[number % len(HEATS)] / max(1, len(table.stations)), MOST
         if not is_short:
             stops = CALM[number % len(CALM)] * table.stop_price
-            heat = stops / max(float(table.worth.sum()), 1e-9)
+            heat, most = stops / max(float(table.worth.sum()), 1e-9), MOST_CALM
         got, worth = tours.search(
             arrays,
             at,
@@ -220,7 +227,7 @@ def refine(
             seed + number,
             heat,
             BUCKETS,
-            MOST,
+            most,
         )
         is_gain = worth > value + 1e-6
         if is_gain:
@@ -303,6 +310,15 @@ class _Judge:
         else:
             key = key_of(planned, legs, report.outcome)
         return Found(legs=legs, steps=steps, report=report, key=key, risk_min=risk_min)
+
+    def at_rounder_times(self, found: Found) -> Found:
+        """The same with walks at rounder times, if it is better so."""
+        planned, _ = self._problems(found.steps)
+        legs = with_rounder_times(
+            planned, found.legs, keep_until_min=self.keep_until_min
+        )
+        made = self.found(legs, found.steps)
+        return made if made is not None and made.key < found.key else found
 
     def _problems(self, steps: tuple[Pin, ...]) -> tuple[Problem, Problem]:
         found = self.known.get(steps)

@@ -3,21 +3,21 @@ What makes one rotation better than another: a strict order, smaller first.
 
 By tier, its stations weighed: minutes off the air, then minutes on a lower power step
 by a pin or by its own choice, then watt-hours not served. Then minutes into reserve by
-tier, then minutes by which reliefs lack the slack they should have, then rounds, those
-in the dark dearer, then bay changes and swaps, hours that engines run and fuel, then
-how unevenly batteries are used, and charge left at the end. A changeover's planned
-break counts nowhere.
+tier, each by how deep, then minutes by which reliefs lack the slack they should have,
+then rounds, those in the dark dearer, then bay changes and swaps, hours that engines
+run and fuel, then how odd the times of walks are, how unevenly batteries are used, and
+charge left at the end. A changeover's planned break counts nowhere.
 Each figure is rounded to what anybody could notice, so that no minute is traded for
 the arithmetic's last digits.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 
 import numpy as np
 
-from powercore.rotation.problem import SERVE, Leg, Problem
+from powercore.rotation.problem import SERVE, Leg, Problem, Stop, stops_of
 from powercore.rotation.verify import Outcome, Shortfall
 
 Key = tuple[float, ...]
@@ -25,8 +25,12 @@ Key = tuple[float, ...]
 #: What a walk in the dark costs more, in walks. Common practice, no source.
 NIGHT = 0.5
 
-#: How many of a key's last figures are not worth looking on for: wear, charge left.
-TAIL = 2
+#: Times of the clock that are easily kept in mind, the easiest first. [min]
+ROUND_MIN = (60, 30, 15, 5)
+
+#: How many of a key's last figures are not worth looking on for: odd times, wear,
+#: charge left.
+TAIL = 3
 
 #: A relief should be this many times the usual lateness before the reserve.
 SLACK_LATENESS = 2
@@ -47,6 +51,38 @@ def thin_min(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> float:
         left_wh = max(0.0, (soc - feed.reserve_soc) * feed.capacity_wh)
         lacking += max(0.0, wanted - left_wh / float(watts[at]) * 60)
     return lacking
+
+
+def odd_times(problem: Problem, legs: Sequence[Leg]) -> float:
+    """
+    How odd the times are at which crews are at stations, each round by its first stop.
+
+    None at a full hour by the clock, or where a walk begins or ends with a crew's duty;
+    a half hour counts 1, a quarter 2, five minutes 3 and any other 4.
+    """
+    edges, first = edges_of_duty(problem), dict[tuple[str, int], Stop]()
+    for stop in stops_of(legs):
+        first.setdefault((stop.crew, stop.round), stop)
+    stops = first.values()
+    return float(sum(oddness(problem, x.station, x.minute, edges) for x in stops))
+
+
+def edges_of_duty(problem: Problem) -> set[int]:
+    """Minutes at which somebody's duty begins or ends."""
+    crews = problem.scenario.crews
+    return {m for crew in crews for m in (crew.start_min, crew.end_min)}
+
+
+def oddness(problem: Problem, station: str, minute: int, edges: Set[int]) -> int:
+    """How odd a stop's time is; `edges` are when people's duties change."""
+    walk = problem.stations[station].walk_min
+    if minute - walk in edges or minute + walk in edges:
+        return 0
+    clock = problem.clock_min(minute)
+    for number, step in enumerate(ROUND_MIN):
+        if clock % step == 0:
+            return number
+    return len(ROUND_MIN)
 
 
 def key_of(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> Key:
@@ -122,7 +158,8 @@ def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key
         of_tier = [key for key, number in tier_of.items() if number == tier]
         served.append(sum(weight[key] * problem.lowered_min[key] for key in of_tier))
         served.append(round(sum(weight[f.station] * f.unserved_wh for f in off), 1))
-        reserve.append(float(round(_weighed_min(problem, falls, "reserve"))))
+        deep = sum(weight[fall.station] * fall.deep_min for fall in falls)
+        reserve.append(round(deep, 1))
     thin = float(round(thin_min(problem, legs, outcome)))
     walks = outcome.walks + NIGHT * outcome.night_walks
     used = [
@@ -136,6 +173,7 @@ def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key
         float(outcome.bay_changes + outcome.swaps),
         round(outcome.engine_min / 60, 1),
         round(outcome.fuel_l, 1),
+        odd_times(problem, legs),
         round(float(np.std(used)), 2) if used else 0.0,
         -float(round(outcome.left_wh)),
     )

@@ -31,7 +31,7 @@ from powercore.rotation.timetable import (
     timetable,
 )
 from powercore.rotation.verify import verify
-from powercore.scenario import AWAY, LOW, NO_WALK, STAYS, YARD, Pin
+from powercore.scenario import AWAY, LOW, NO_SWAP, NO_WALK, STAYS, YARD, Pin
 
 #: What a stop of a walk, a bay change and a swap with a spare count for, in minutes
 #: in another place.
@@ -120,14 +120,28 @@ def _laid_out(
 
 
 def _wrong(table: Timetable, at: IntArray) -> list[int]:
-    """Batteries that are where they may not be, or walk when nobody may."""
+    """Batteries that are where they may not be, or move when nobody may move them."""
     wrong = []
     for number, row in enumerate(at):
         is_there = table.may[number, np.maximum(row, 0), np.arange(table.count)]
         stops = _stops(table, row)
-        if not is_there.all() or any(not table.duty[s, i] for s, i in stops):
+        if (
+            not is_there.all()
+            or any(not table.duty[s, i] for s, i in stops)
+            or any(not table.swaps[rack, i] for rack, i in _swaps(table, row))
+        ):
             wrong.append(number)
     return wrong
+
+
+def _swaps(table: Timetable, row: IntArray) -> list[tuple[int, int]]:
+    """Racks and points at which operators put a spare to use or take it off."""
+    found = []
+    for i in np.flatnonzero(np.diff(row)) + 1:
+        before, now = (table.station_of(int(place)) for place in (row[i - 1], row[i]))
+        if before == now >= 0:
+            found.append((table.rack_at.tolist().index(now), int(i)))
+    return found
 
 
 def _stops(table: Timetable, row: IntArray) -> list[tuple[int, int]]:
@@ -404,6 +418,8 @@ def _alone(
         return "what is there can't be taken away by then: no crew is on duty for it"
     if pin.kind == NO_WALK:
         return "a walk that can't be put off falls into it"
+    if pin.kind == NO_SWAP:
+        return "a swap that can't be put off falls into it"
     tag, start = problem.batteries[pin.battery].tag, problem.batteries[pin.battery]
     if pin.place in problem.stations:
         where = "" if start.start_place == YARD else " from where it is now"
@@ -431,6 +447,8 @@ def said(problem: Problem, pin: Pin) -> str:
     where = places[pin.place].name if pin.place else "any station"
     if pin.kind == NO_WALK:
         return f"no walk to {where}"
+    if pin.kind == NO_SWAP:
+        return f"no swap at {where}"
     if pin.kind == LOW:
         return f"low power at {where}"
     if pin.kind == AWAY and pin.battery:

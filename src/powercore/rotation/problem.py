@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from functools import cached_property
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -20,6 +22,7 @@ from powercore.places import walking_min
 from powercore.scenario import (
     LOW,
     NO_SUN,
+    NO_SWAP,
     NO_WALK,
     YARD,
     BatteryPlan,
@@ -129,6 +132,11 @@ class Feed:
     reconnect_soc: float
     #: Why it can't feed the station; None when it can.
     refusal: str | None
+
+    @property
+    def reserve_wh(self) -> float:
+        """What the reserve holds, down to where power ends."""
+        return (self.reserve_soc - self.floor_soc) * self.capacity_wh
 
 
 class Problem:
@@ -482,7 +490,28 @@ class Problem:
             for pin in self.scenario.pins
             if pin.kind == NO_WALK and pin.place in ("", station)
         )
+        is_pinned = is_pinned or self.is_untouched(station, minute)
         return not is_pinned and bool(self.crews_for(leave, back))
+
+    def clock_min(self, minute: int) -> int:
+        """The local time at a minute, from midnight. [min]"""
+        start = self._starts_local
+        return (60 * start.hour + start.minute + minute) % 1440
+
+    @cached_property
+    def _starts_local(self) -> datetime:
+        """Local time of the start; hours stay whole where clocks change."""
+        scenario = self.scenario
+        moment = datetime.fromisoformat(scenario.starts_at)
+        return moment.astimezone(ZoneInfo(scenario.zone))
+
+    def is_untouched(self, station: str, minute: int) -> bool:
+        """Whether a pin wants no battery changed at a station at a minute."""
+        return any(
+            pin.start_min <= minute < pin.end_min
+            for pin in self.scenario.pins
+            if pin.kind == NO_SWAP and pin.place in ("", station)
+        )
 
     def crews_for(
         self, leave: int, back: int, *, night: bool | None = None
@@ -544,13 +573,11 @@ class Problem:
 
     def mass_kg(self, battery: str) -> float:
         """What a battery weighs; estimated from its energy where nobody said. [kg]"""
-        plan = self.batteries[battery]
-        if plan.mass_kg is not None:
-            return plan.mass_kg
-        pack = plan.pack
-        wh = pack.nameplate_ah * pack.mean_v(1.0, 0.0, pack.nameplate_ah / 20)
-        family = "lead" if pack.chem.is_lead else "other"
-        return wh / WH_PER_KG[family]
+        return self._masses_kg[battery]
+
+    @cached_property
+    def _masses_kg(self) -> dict[str, float]:
+        return {key: _mass_kg(one) for key, one in self.batteries.items()}
 
     def is_running_anyway(self, source: str) -> bool:
         """Whether a source runs also when no battery charges: for others, or a bank."""
@@ -563,6 +590,15 @@ class Problem:
             window.start_min <= minute < window.end_min
             for window in self.sources[source].windows
         )
+
+
+def _mass_kg(plan: BatteryPlan) -> float:
+    if plan.mass_kg is not None:
+        return plan.mass_kg
+    pack = plan.pack
+    wh = pack.nameplate_ah * pack.mean_v(1.0, 0.0, pack.nameplate_ah / 20)
+    family = "lead" if pack.chem.is_lead else "other"
+    return wh / WH_PER_KG[family]
 
 
 def _as_pinned(station: StationPlan, pins: Sequence[Pin]) -> StationPlan:

@@ -36,7 +36,7 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
 )
-from powercore.scenario import AWAY, LOW, NO_WALK, BatteryPlan, Pin
+from powercore.scenario import AWAY, LOW, OF_STATIONS, BatteryPlan, Pin
 from powercore.sources import ENGINES, SUN
 from powercore.values import BoolArray, FloatArray
 
@@ -341,7 +341,11 @@ def timetable(
         rack_room=np.array([stations[s].spares for s in racks], dtype=np.int64),
         swaps=np.array(
             [
-                [problem.may_swap(stations[s].key, int(p)) for p in points]
+                [
+                    problem.may_swap(stations[s].key, int(p))
+                    and not problem.is_untouched(stations[s].key, int(p))
+                    for p in points
+                ]
                 for s in racks
             ],
             dtype=bool,
@@ -503,7 +507,7 @@ def _keep_pin(
     problem: Problem, points: IntArray, seats: int, pin: Pin, may: BoolArray
 ) -> None:
     """Leave only what a pin allows; walks are a matter of `duty`."""
-    if pin.kind in (NO_WALK, LOW):
+    if pin.kind in OF_STATIONS:
         return
     first = int(np.searchsorted(points, pin.start_min, side="left"))
     last = int(np.searchsorted(points, pin.end_min, side="left"))

@@ -1123,9 +1123,10 @@ def search(
         )
         for b in picked:
             lay(b, -1, t, state)
-        fits = True
+        fits, done = True, 0
         for n in range(rows.shape[0]):
             fits = put(picked[n], rows[n], t, state) and fits
+            done += 1
         for n in range(rows.shape[0], picked.size):
             b = picked[n]
             price = stop_prices(t, state)
@@ -1154,7 +1155,12 @@ def search(
                 False,
                 room,
             )
-            fits = put(b, tour, t, state) and fits and earned > _DEAD
+            if earned <= _DEAD:
+                # It has no way: others took the crew of a walk that is kept.
+                fits = False
+                break
+            fits = put(b, tour, t, state) and fits
+            done += 1
         new = value_of(state, t)
         fits = fits and _has_room(t, state)
         if fits and new >= value - limit * np.random.random():
@@ -1162,7 +1168,7 @@ def search(
             if value > best_value + 1e-9:
                 best_at, best_value = state.at.copy(), value
             continue
-        for b in picked:
+        for b in picked[:done]:
             lay(b, -1, t, state)
         # As it was: put anew, batteries might share a store in another way.
         for n in range(picked.size):

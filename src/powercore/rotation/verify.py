@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from operator import itemgetter
 from typing import NamedTuple
@@ -29,7 +29,7 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
 )
-from powercore.scenario import AWAY, LOW, NO_WALK, CrewPlan, Pin
+from powercore.scenario import AWAY, LOW, NO_SWAP, NO_WALK, CrewPlan, Pin
 from powercore.sources import ENGINES, SUN
 from powercore.values import FloatArray
 
@@ -53,6 +53,8 @@ class Shortfall:
     #: Minutes of it in which the station is open.
     open_min: float
     unserved_wh: float
+    #: Minutes into reserve, each by the share of the reserve that is gone by then.
+    deep_min: float = 0.0
 
 
 @dataclass(slots=True, kw_only=True)
@@ -248,8 +250,7 @@ def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
     life = _by(legs, "battery")
     rounds: dict[tuple[str, int], list[tuple[int, int]]] = defaultdict(list)
     stops: dict[tuple[str, int], list[_Stop]] = defaultdict(list)
-    for carried in (leg for leg in legs if leg.kind == CARRIED):
-        walk = _walk_of(problem, carried, life[carried.battery])
+    for carried, walk in _walks(problem, life):
         if walk is None:
             yield Broken("carried_between_nowhere", _words(problem, carried))
             continue
@@ -322,16 +323,24 @@ class _Walk(NamedTuple):
     end_min: int
 
 
-def _walk_of(problem: Problem, carried: Leg, life: Sequence[Leg]) -> _Walk | None:
-    """The walk of a carried leg; None where it leads from or to no station."""
-    at = life.index(carried)
+def _walks(
+    problem: Problem, lives: dict[str, list[Leg]]
+) -> Iterator[tuple[Leg, _Walk | None]]:
+    """Each carried leg's walk; None where it leads from or to no station."""
+    for life in lives.values():
+        for at, leg in enumerate(life):
+            if leg.kind == CARRIED:
+                yield leg, _walk_of(problem, life, at)
+
+
+def _walk_of(problem: Problem, life: Sequence[Leg], at: int) -> _Walk | None:
     ends = [life[i] for i in (at - 1, at + 1) if 0 <= i < len(life)]
     stations = [leg.station for leg in ends if leg.station]
     if len(stations) != 1:
         return None
     walk_min = problem.stations[stations[0]].walk_min
     is_out = at + 1 < len(life) and life[at + 1].station != ""
-    start, end = carried.start_min, carried.end_min
+    start, end = life[at].start_min, life[at].end_min
     if is_out:
         return _Walk(stations[0], True, start, end + walk_min)
     return _Walk(stations[0], False, start - walk_min, end)
@@ -405,6 +414,8 @@ def broken_pin(problem: Problem, legs: Sequence[Leg], pin: Pin) -> tuple[Broken,
     """
     if pin.kind == NO_WALK:
         return tuple(_walks_in(problem, legs, pin))
+    if pin.kind == NO_SWAP:
+        return tuple(_swaps_in(problem, legs, pin))
     if pin.kind == LOW:
         return ()  # what the station asks for is the problem's
     start, end = pin.start_min, min(pin.end_min, problem.span_min)
@@ -434,13 +445,20 @@ def _pins(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
 
 
 def _walks_in(problem: Problem, legs: Sequence[Leg], pin: Pin) -> Iterator[Broken]:
-    for life in _by(legs, "battery").values():
-        for leg in life:
-            walk = _walk_of(problem, leg, life) if leg.kind == CARRIED else None
-            if walk is None or pin.place not in ("", walk.station):
-                continue
-            if walk.start_min < pin.end_min and pin.start_min < walk.end_min:
-                yield Broken("pinned_no_walk", _words(problem, leg))
+    for leg, walk in _walks(problem, _by(legs, "battery")):
+        if walk is None or pin.place not in ("", walk.station):
+            continue
+        if walk.start_min < pin.end_min and pin.start_min < walk.end_min:
+            yield Broken("pinned_no_walk", _words(problem, leg))
+
+
+def _swaps_in(problem: Problem, legs: Sequence[Leg], pin: Pin) -> Iterator[Broken]:
+    for leg in legs:
+        if leg.kind != SERVE or pin.place not in ("", leg.place):
+            continue
+        for minute, edge in ((leg.start_min, 0), (leg.end_min, problem.span_min)):
+            if minute != edge and pin.start_min <= minute < pin.end_min:
+                yield Broken("pinned_no_swap", f"{_words(problem, leg)} at {minute}")
 
 
 def _by(legs: Sequence[Leg], name: str) -> dict[str, list[Leg]]:
@@ -565,7 +583,21 @@ class _Replay:
         above_wh = max(0.0, (soc - feed.reserve_soc) * feed.capacity_wh)
         if given_wh > above_wh + 1e-9:
             at = self._when(asked, start, above_wh)
-            self._short(station, "reserve", at, cut_at)
+            below_wh = max(0.0, (feed.reserve_soc - soc) * feed.capacity_wh)
+            deep_min = self._below(asked, at, cut_at, below_wh) / feed.reserve_wh
+            self._short(station, "reserve", at, cut_at, deep_min)
+
+    def _below(
+        self, asked: FloatArray, start: float, end: float, below_wh: float
+    ) -> float:
+        """Minutes × watt-hours below reserve, from so many on. [Wh min]"""
+        area, now, step = 0.0, start, self.problem.grid.step_min
+        while now < end:
+            then = min(end, step * (now // step + 1))
+            more_wh = self._at(asked, then) - self._at(asked, now)
+            area += (below_wh + more_wh / 2) * (then - now)
+            now, below_wh = then, below_wh + more_wh
+        return area
 
     def _is_still_cut(self, number: int, feed: Feed, minute: int) -> bool:
         """Whether power that ended has not come back: by charge, after its rest."""
@@ -685,7 +717,13 @@ class _Replay:
         return self._at(self.problem.drawn_wh[station], minute)
 
     def _at(self, cumulative: FloatArray, minute: float) -> float:
-        return float(np.interp(minute, self.edges, cumulative))
+        """A sum that grows evenly in each step, at a minute."""
+        step = self.problem.grid.step_min
+        i = int(minute // step)
+        if i >= cumulative.size - 1:
+            return float(cumulative[-1])
+        before, after = cumulative.item(i), cumulative.item(i + 1)
+        return (after - before) / step * (minute - i * step) + before
 
     def _when(self, drawn: FloatArray, start: float, energy_wh: float) -> float:
         """Minute at which some energy was drawn since a minute."""
@@ -699,7 +737,14 @@ class _Replay:
             float(start), float(edges[i - 1] + share * self.problem.grid.step_min)
         )
 
-    def _short(self, station: str, what: str, start: float, end: float) -> None:
+    def _short(
+        self,
+        station: str,
+        what: str,
+        start: float,
+        end: float,
+        deep_min: float = 0.0,
+    ) -> None:
         opened = self.problem.open_min[station]
         open_min = self._at(opened, end) - self._at(opened, start)
         if open_min <= 1e-9:
@@ -715,18 +760,16 @@ class _Replay:
                 end_min=end,
                 open_min=open_min,
                 unserved_wh=unserved,
+                deep_min=deep_min,
             )
         )
 
     def _count(self) -> None:
         rounds: dict[tuple[str, int | None], bool] = defaultdict(bool)
-        for life in _by(self.legs, "battery").values():
-            for leg in (one for one in life if one.kind == CARRIED):
-                walk = _walk_of(self.problem, leg, life)
-                rounds[leg.crew, leg.round] |= (
-                    walk is not None
-                    and self.problem.is_night(walk.start_min, walk.end_min)
-                )
+        for leg, walk in _walks(self.problem, _by(self.legs, "battery")):
+            rounds[leg.crew, leg.round] |= walk is not None and self.problem.is_night(
+                walk.start_min, walk.end_min
+            )
         self.outcome.walks = len(rounds)
         self.outcome.night_walks = sum(rounds.values())
         span = self.problem.span_min
@@ -749,13 +792,12 @@ def _joined(falls: list[Shortfall]) -> list[Shortfall]:
             and (last.station, last.what) == (fall.station, fall.what)
             and fall.start_min - last.end_min < 1e-6
         ):
-            joined[-1] = Shortfall(
-                station=last.station,
-                what=last.what,
-                start_min=last.start_min,
+            joined[-1] = replace(
+                last,
                 end_min=fall.end_min,
                 open_min=last.open_min + fall.open_min,
                 unserved_wh=last.unserved_wh + fall.unserved_wh,
+                deep_min=last.deep_min + fall.deep_min,
             )
         else:
             joined.append(fall)
