@@ -18,6 +18,8 @@ from powercore.scenario import BatteryPlan
 
 #: Batteries that are joined to one set at most. Common practice, no source.
 MOST_JOINED = 6
+#: Between the tags of a set.
+TIE = "+"
 
 
 class CannotJoin(PowercoreError):
@@ -61,7 +63,7 @@ def join(members: Sequence[BatteryPlan]) -> BatteryPlan:
     known_kg = [one.mass_kg for one in members if one.mass_kg is not None]
     return replace(
         first,
-        tag="+".join(one.tag for one in members),
+        tag=TIE.join(one.tag for one in members),
         pack=side_by_side(packs),
         max_charge_a=_allowed_a(packs, [one.max_charge_a for one in members]),
         max_discharge_a=_allowed_a(packs, [one.max_discharge_a for one in members]),

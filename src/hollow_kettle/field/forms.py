@@ -15,6 +15,7 @@ from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.shelf.services import look_alike, plain_tag
 from hollow_kettle.ui.forms import Dressed, NumberField
+from powercore.joining import TIE
 from powercore.sources import NOT_OWN
 
 from .services import AHEAD
@@ -106,7 +107,7 @@ class EntryForm(Dressed, forms.Form):
 
         Of a joined set, whichever was said, it is the one that plans go by.
         """
-        said = (self.cleaned_data.get(name) or "").partition("+")[0].strip()
+        said = (self.cleaned_data.get(name) or "").partition(TIE)[0].strip()
         found = look_alike(said) if said else None
         row = self.event.joined.filter(battery=found).select_related("lead").first()
         return found if row is None else row.lead

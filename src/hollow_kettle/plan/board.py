@@ -9,6 +9,7 @@ from datetime import datetime
 from uuid import UUID
 
 from hollow_kettle.ui.drawing import Scale, points
+from powercore.joining import TIE
 from powercore.rotation.problem import (
     CHARGE,
     SERVE,
@@ -29,8 +30,8 @@ LEFT, WIDTH, TOP = 148.0, 900.0, 44.0
 #: A spare's bar, and how far apart such bars lie; rows shown at the most.
 SPARE_BAR, SPARE_ROW, SPARE_ROWS = 11.0, 13.0, 4
 
-#: About how wide a letter of a shortfall's words is.
-WORD_LETTER = 5.0
+#: About how wide a letter of a tag is, and of a shortfall's words.
+LETTER, WORD_LETTER = 7.6, 5.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,12 +97,15 @@ class Bar:
     @property
     def is_wide(self) -> bool:
         """Whether there is room for its last charge."""
-        return self.width > 74
+        return self.width > len(self.words) * LETTER + 51
 
     @property
-    def is_tagged(self) -> bool:
-        """Whether there is room for its tag."""
-        return self.width > 30
+    def words(self) -> str:
+        """Its tag, if there is room; of a set maybe the first and how many more."""
+        first, *more = self.tag.split(TIE)
+        ways = (self.tag, f"{first}{TIE}{len(more)}" if more else first)
+        fits = (words for words in ways if len(words) * LETTER + 7 < self.width)
+        return next(fits, "")
 
 
 @dataclass(slots=True)

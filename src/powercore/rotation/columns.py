@@ -344,7 +344,13 @@ def _by_energy(master: Master, wh: float, charge: float) -> FloatArray:
     return prices
 
 
-def climb(master: Master, target: float, *, rounds: int = 20) -> FloatArray:
+def climb(
+    master: Master,
+    target: float,
+    *,
+    rounds: int = 20,
+    wh_prices: Sequence[float] = WH_PRICES,
+) -> FloatArray:
     """
     Good prices without any linear program, by deflected subgradients.
 
@@ -352,6 +358,10 @@ def climb(master: Master, target: float, *, rounds: int = 20) -> FloatArray:
     ----------
     target : float
         What a known table is worth; steps are as long as that says.
+    rounds : int
+        How many steps.
+    wh_prices : sequence of float
+        Prices of a watt-hour to begin with, of which the best is taken.
 
     Returns
     -------
@@ -359,7 +369,7 @@ def climb(master: Master, target: float, *, rounds: int = 20) -> FloatArray:
         The prices at which the sum of earnings and rents was lowest.
     """
     starts = [
-        _by_energy(master, wh, charge) for wh in WH_PRICES for charge in (0.85, 1.0)
+        _by_energy(master, wh, charge) for wh in wh_prices for charge in (0.85, 1.0)
     ]
     best, best_prices = min(
         ((_earn(master, prices)[0], prices) for prices in starts),

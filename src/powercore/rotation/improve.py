@@ -11,6 +11,7 @@ same rotation. For the worker: it loads the compiled search and the solver.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -18,7 +19,7 @@ import numpy as np
 
 from powercore.rotation import tours
 from powercore.rotation.branch import close, is_small
-from powercore.rotation.columns import Master, climb, descend
+from powercore.rotation.columns import WH_PRICES, Master, climb, descend
 from powercore.rotation.objective import (
     TAIL,
     Key,
@@ -47,13 +48,15 @@ from powercore.scenario import Pin
 from powercore.values import FloatArray
 
 #: Buckets of charge in a pass; most batteries taken out at once while something is not
-#: served, and once all is.
-BUCKETS, MOST, MOST_CALM = 24, 2, 3
+#: served, pass by pass, and once all is.
+BUCKETS, MOST, MOST_CALM = 24, (3, 2), 3
 #: How much worse a pass may go for a while, pass by pass: as shares of what serving a
 #: station is worth, and in stops of walks where everything is served already.
 HEATS, CALM = (0.0005, 0.002, 0.006, 0.001), (1.0, 4.0, 12.0, 2.0)
 #: Cells of one shortest path, over all rounds of a pass.
 PASS_CELLS = 5e7
+#: Cells of all batteries' shortest paths up to which prices of places get full effort.
+RENTS_CELLS = 2e6
 #: How much use each round of passes plans for, where futures say what is better.
 USES = (1.0, 1.2, 1.35)
 #: What each station risks in many futures; see `powercore.stress.risk`.
@@ -215,7 +218,8 @@ def refine(
         arrays = together if number % 2 and not is_short else apart
         if number and not is_short:
             value = tours.value_of(tours.laid(at, arrays), arrays)
-        heat, most = HEATS[number % len(HEATS)] / max(1, len(table.stations)), MOST
+        heat = HEATS[number % len(HEATS)] / max(1, len(table.stations))
+        most = MOST[number % len(MOST)]
         if not is_short:
             stops = CALM[number % len(CALM)] * table.stop_price
             heat, most = stops / max(float(table.worth.sum()), 1e-9), MOST_CALM
@@ -366,9 +370,11 @@ def _rents(
     master = Master(table, buckets=BUCKETS)
     for battery, row in enumerate(at):
         master.add(battery, row)
-    effort = PASS_CELLS / (table.count * len(at) * BUCKETS)
-    rounds = int(np.clip(effort, 5, 25))
-    prices = descend(master, climb(master, value), rounds=rounds)
+    # On a huge event each round takes long, and the passes need the time more.
+    share = min(1.0, RENTS_CELLS / (table.cells * BUCKETS))
+    starts = WH_PRICES[:: 1 if share == 1.0 else 3]
+    start = climb(master, value, rounds=math.ceil(20 * share), wh_prices=starts)
+    prices = descend(master, start, rounds=math.ceil(25 * share))
     return (
         prices[master.at_station : master.at_bay].reshape(-1, table.count),
         prices[master.at_bay : master.at_come].reshape(-1, table.count),
