@@ -10,7 +10,7 @@ from icalendar import Calendar
 from pypdf import PdfReader
 
 from hollow_kettle.clock import real_now
-from hollow_kettle.plan import bridge, queries, rotations, tasks
+from hollow_kettle.plan import bridge, queries, rotations, services, tasks
 from hollow_kettle.plan.models import Leg, Rotation, Search
 from powercore.rotation.problem import SERVE, WAIT, YARD, Problem
 from powercore.rotation.problem import Leg as CoreLeg
@@ -237,6 +237,16 @@ def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
         words = " ".join(page.extract_text() for page in pages)
         assert all(station.name in words for station in event.stations.all())
         assert {move.bring for move in moves} <= set(words.split())
+    # Many lanes stand upright on as many sheets.
+    source = event.bays.first().source
+    for n in range(14):
+        services.add_bay(
+            event, name=f"Bay X{n}", source=source, max_w=60, chemistries=["lifepo4"]
+        )
+    for query, count in (("", 1), ("?size=letter", 2)):
+        pages = PdfReader(BytesIO(get("wall_board", query))).pages
+        assert len(pages) == count
+        assert "X13" in " ".join(page.extract_text() for page in pages)
     entries = Calendar.from_ical(get("calendar")).walk("VEVENT")
     assert [entry["dtstart"].dt for entry in entries] == [m.leave for m in moves]
     assert moves[0].bring in entries[0]["summary"]

@@ -19,8 +19,14 @@ from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.copies import copy_event
 from hollow_kettle.plan.ledger import ledger_page
 from hollow_kettle.plan.models import Event, SkyHour
-from hollow_kettle.plan.scenario_files import export_scenario, import_scenario
+from hollow_kettle.plan.scenario_files import (
+    export_scenario,
+    import_scenario,
+    preview_scenario,
+)
 from hollow_kettle.plan.weather import InventedWeather
+from hollow_kettle.shelf.kinds import KINDS
+from hollow_kettle.shelf.services import save_asset
 from powercore.scenario import encode
 from powercore.weather import UnreadableWeather, read_weather
 from tests.conftest import NOON
@@ -333,6 +339,20 @@ def test_a_scenario_file_of_other_batteries_is_refused(sunny, marin):
     found["batteries"][0]["pack"]["nameplate_ah"] = 100.0
     with pytest.raises(ValidationError, match="other batteries than in the file"):
         import_scenario(json.dumps(found).encode(), by=marin)
+    assert Event.objects.count() == 1
+
+
+def test_a_scenario_file_whose_tags_are_taken_is_refused(sunny, marin):
+    """A tag that something else has, or that reads alike, is named before all."""
+    found = json.loads(export_scenario(sunny))
+    save_asset(KINDS["kit"], None, by=marin, tag="Z01", mass_kg=1.0)
+    found["batteries"][0]["tag"], found["batteries"][1]["tag"] = "Z01", "z1"
+    content = json.dumps(found).encode()
+    preview = preview_scenario(content)
+    assert preview.taken == ["Z01 (for Z01)", "z1 (for Z01)"]
+    assert "Z01" not in preview.new
+    with pytest.raises(ValidationError, match="mistaken for what has that tag"):
+        import_scenario(content, by=marin)
     assert Event.objects.count() == 1
 
 

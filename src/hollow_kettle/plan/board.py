@@ -30,8 +30,9 @@ LEFT, WIDTH, TOP = 148.0, 900.0, 44.0
 #: A spare's bar, and how far apart such bars lie; rows shown at the most.
 SPARE_BAR, SPARE_ROW, SPARE_ROWS = 11.0, 13.0, 4
 
-#: About how wide a letter of a tag is, and of a shortfall's words.
-LETTER, WORD_LETTER = 7.6, 5.0
+#: About how wide a letter of a tag is, of one written upwards, and of a shortfall's
+#: words; the narrowest bar that a tag is written upwards in.
+LETTER, SMALL_LETTER, WORD_LETTER, NARROWEST = 7.6, 6.1, 5.0, 11.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,10 +103,31 @@ class Bar:
     @property
     def words(self) -> str:
         """Its tag, if there is room; of a set maybe the first and how many more."""
-        first, *more = self.tag.split(TIE)
-        ways = (self.tag, f"{first}{TIE}{len(more)}" if more else first)
+        ways = (self.tag, self._short)
         fits = (words for words in ways if len(words) * LETTER + 7 < self.width)
         return next(fits, "")
+
+    @property
+    def upright(self) -> str:
+        """Its tag to be written upwards, where there is room for that alone."""
+        fits = len(self._short) * SMALL_LETTER + 4 < self.height
+        is_needed = not self.words and self.width >= NARROWEST
+        return self._short if is_needed and fits else ""
+
+    @property
+    def upright_x(self) -> float:
+        """Baseline of a tag that is written upwards."""
+        return round(self.x + self.width / 2 + 3.5, 1)
+
+    @property
+    def upright_y(self) -> float:
+        """Where it begins."""
+        return self.y + self.height - 3
+
+    @property
+    def _short(self) -> str:
+        first, *more = self.tag.split(TIE)
+        return f"{first}{TIE}{len(more)}" if more else first
 
 
 @dataclass(slots=True)
@@ -345,7 +367,7 @@ def board_of(
                 )
             )
     for lane in lanes:
-        _make_room(lane.marks)
+        make_room(lane.marks)
     height = lanes[-1].y + shape.row + 30 if lanes else 200
     middles = {bar.leg: bar.middle for bar in bars}
     minute = event.minute_of(now) if now else None
@@ -395,8 +417,8 @@ def _ties(
             )
 
 
-def _make_room(marks: Sequence[Mark]) -> None:
-    """Keep the words of a lane's longest shortfalls, off the air before reserve."""
+def make_room(marks: Sequence[Mark]) -> None:
+    """Keep the words of the longest shortfalls in a row, off the air before reserve."""
     taken: list[tuple[float, float]] = []
     for mark in sorted(marks, key=lambda one: (one.what != "off_air", -one.minutes)):
         first, last = mark.span

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass
 
-from .board import LOWER, UPPER, Board, board_of
+from .board import LOWER, UPPER, Board, board_of, make_room
 from .models import Event, Rotation
 from .queries import Move, figures_of, moves, tags_of
 
@@ -56,6 +56,11 @@ def compare_page(event: Event, one: Rotation, other: Rotation) -> ComparePage:
         (upper.name, upper.off_air_min, lower.off_air_min)
         for upper, lower in zip(sides[0].board.lanes, sides[1].board.lanes, strict=True)
     ]
+    # Words below one lane's lower bars and above the next one's share a row.
+    for lower, upper in zip(
+        sides[1].board.lanes, sides[0].board.lanes[1:], strict=False
+    ):
+        make_room([*lower.marks, *upper.marks])
     return ComparePage(
         one=sides[0],
         other=sides[1],

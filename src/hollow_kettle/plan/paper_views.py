@@ -9,7 +9,7 @@ from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_safe
 
 from hollow_kettle.clock import local
-from hollow_kettle.shelf.paper import printed
+from hollow_kettle.shelf.paper import SIZES, printed
 from hollow_kettle.shelf.views.prints import pdf
 
 from . import queries
@@ -25,6 +25,9 @@ SLIPS = 4
 #: Paper that walks are printed on, and the board.
 SHEETS = ("a4", "letter")
 WALL = ("a3", "a4", "letter")
+#: Up to which share of its width in height a board is printed on a sheet that lies;
+#: what margins and words take of a sheet's height.
+LYING, ROUND_IT_MM = 0.6, 95
 
 
 @require_safe
@@ -44,12 +47,18 @@ def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
 
 @require_safe
 def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
-    """The board for a wall: one A3, or two sheets side by side."""
+    """
+    The board for a wall: one A3, or two sheets side by side.
+
+    A board of many lanes stands upright.
+    """
     event, rotation = _asked(request, uid, number)
     pins, steps = pin_rows(event, rotation), step_rows(event, rotation)
     drawing = board_of(event, rotation, None, pins=[*pins, *steps])
     size = _size(request, WALL)
     halves = 1 if size == "a3" else 2
+    is_wide = halves == 1 and drawing.height < LYING * drawing.width
+    page_mm = SIZES[size][0 if is_wide else 1]
     context = {
         "event": event,
         "rotation": rotation,
@@ -57,11 +66,12 @@ def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
         "views": [
             (n * drawing.width / halves, drawing.width / halves) for n in range(halves)
         ],
+        "most_mm": page_mm - ROUND_IT_MM,
         "crews": event.crews.filter(ends_at__gt=event.starts_at),
         "pins": [row.words for row in pins if row.is_kept],
         "steps": [row.words for row in steps],
     }
-    content = printed("plan/paper/board.html", context, size, is_wide=halves == 1)
+    content = printed("plan/paper/board.html", context, size, is_wide=is_wide)
     return pdf(content, f"board-{rotation.number}")
 
 

@@ -17,7 +17,12 @@ from django.utils.text import slugify
 from hollow_kettle.clock import local
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentStep, EquipmentType
-from hollow_kettle.shelf.services import record_capacity, save_battery
+from hollow_kettle.shelf.services import (
+    plain_tag,
+    plain_tags,
+    record_capacity,
+    save_battery,
+)
 from powercore import scenario as core
 from powercore.errors import PowercoreError
 from powercore.loads import Draw, Load, Pattern
@@ -71,6 +76,8 @@ class FilePreview:
     known: list[str] = field(default_factory=list)
     new: list[str] = field(default_factory=list)
     differ: list[str] = field(default_factory=list)
+    #: What can't come onto the shelf, with the tag it would be mistaken for.
+    taken: list[str] = field(default_factory=list)
     new_equipment: list[str] = field(default_factory=list)
 
 
@@ -85,11 +92,16 @@ def preview_scenario(content: bytes) -> FilePreview:
     """
     scenario = core.decode(content)
     preview = FilePreview(scenario)
-    shelf = _shelf()
+    shelf, tags = _shelf(), plain_tags()
     for battery in _singles(scenario):
         asset = shelf.get(battery.tag.casefold())
         if asset is None:
-            preview.new.append(battery.tag)
+            plain = plain_tag(battery.tag)
+            if plain in tags:
+                preview.taken.append(f"{battery.tag} (for {tags[plain]})")
+            else:
+                preview.new.append(battery.tag)
+                tags[plain] = battery.tag
         elif asset.battery.chemistry != battery.pack.chemistry or (
             abs(asset.battery.nameplate_ah - battery.pack.nameplate_ah) > 0.01
         ):
@@ -150,6 +162,11 @@ def import_scenario(content: bytes, *, by: Actor, is_template: bool = False) -> 
         raise ValidationError(
             f"Here {', '.join(preview.differ)} are other batteries than in the file; "
             "change the tags in one of them."
+        )
+    if preview.taken and not is_template:
+        raise ValidationError(
+            f"These would be mistaken for what has that tag already: "
+            f"{', '.join(preview.taken)}; change the tags in the file."
         )
     try:
         with transaction.atomic():
