@@ -44,7 +44,7 @@ def join(members: Sequence[BatteryPlan]) -> BatteryPlan:
         If their number, chemistries or cells in series forbid it.
     """
     if not 2 <= len({one.key for one in members}) == len(members) <= MOST_JOINED:
-        raise CannotJoin(f"A set is two to {MOST_JOINED} different batteries.")
+        raise CannotJoin(f"A set is of 2 to {MOST_JOINED} different batteries.")
     if nested := [one.tag for one in members if one.members]:
         raise CannotJoin(f"{nested[0]} is a set already; take it apart first.")
     first = members[0]

@@ -75,7 +75,7 @@ def test_what_must_not_be_joined_is_said_and_the_choice_stays(
 
     alone = join("K01")
     assert alone.status_code == 422
-    assert "two to 6 different batteries" in words(alone)
+    assert "of 2 to 6 different batteries" in words(alone)
     assert f'value="{shelf["K01"].pk}" checked' in words(alone)
     assert "different chemistries" in words(join("K01", "A01"))
     assert "K04 is on hold: swollen" in words(join("K01", "K04"))

@@ -152,7 +152,7 @@ def test_a_loss_overloads_nobody(packs):
     [
         ({"pack": make_pack(chemistry="agm", series=6)}, "different chemistries"),
         ({"pack": make_pack(series=8)}, "cells in series"),
-        ({"key": "k01"}, "two to 6 different"),
+        ({"key": "k01"}, "2 to 6 different"),
         ({"members": (make_battery("k02"), make_battery("k03"))}, "a set already"),
     ],
 )

@@ -453,7 +453,7 @@ def _pin_marks(
                 yield PinMark(
                     kind=pin.kind,
                     x=x(start),
-                    y=lane.foot + 3,
+                    y=lane.foot + 2,
                     width=round(x(end) - x(start), 1),
                     words=words if row.is_kept else f"{words}: not kept",
                     title=row.words,

@@ -104,7 +104,7 @@ def station_page(event: Event, station: Station) -> StationPage:
     watts = problem.load_w[key]
     open_steps = int((watts > 0).sum())
     most_w = float(max(watts.max(), 1.0 if sun_w is None else sun_w.max(), 1.0))
-    x, y = Scale(0, event.span_min, 4, 636), Scale(0, most_w, 132, 8)
+    x, y = Scale(0, event.span_min, 9, 631), Scale(0, most_w, 132, 8)
     mean_a = float(watts.sum()) / open_steps / BUS_V if open_steps else 0.0
     return StationPage(
         need_wh=float(watts.sum()) * problem.grid.step_min / 60,
@@ -265,7 +265,7 @@ def event_demand(event: Event, found: EventProblem, sky: str) -> EventDemand:
     total = sum(problem.load_w.values(), np.zeros(problem.grid.count))
     sun_w = sum(suns[sky][0], np.zeros(problem.grid.count))
     most_w = float(max(total.max(), sun_w.max(), 1.0))
-    x, y = Scale(0, event.span_min, 4, 836), Scale(0, most_w, 132, 8)
+    x, y = Scale(0, event.span_min, 9, 831), Scale(0, most_w, 132, 8)
     means = {key: float(watts.mean()) for key, watts in problem.load_w.items()}
     spread = sum(
         (mean * problem.stations[key].spread) ** 2 for key, mean in means.items()

@@ -13,6 +13,7 @@ from hollow_kettle.clock import Clock, real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore import scenario as core
+from powercore.joining import TIE
 from powercore.loads import listening_share
 from powercore.rotation.problem import SERVE, WAIT
 from powercore.scenario import MOST_PEOPLE, USUAL_PEOPLE
@@ -117,9 +118,8 @@ class Event(models.Model):
         """Tags of its joined sets, by the first battery of each."""
         found: dict[uuid.UUID, str] = {}
         for row in self.joined.select_related("lead", "battery"):
-            found[row.lead_id] = (
-                f"{found.get(row.lead_id, row.lead.tag)}+{row.battery.tag}"
-            )
+            before = found.get(row.lead_id, row.lead.tag)
+            found[row.lead_id] = f"{before}{TIE}{row.battery.tag}"
         return found
 
     @property
