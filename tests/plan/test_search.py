@@ -2,11 +2,15 @@
 
 from datetime import timedelta
 from io import BytesIO
+from types import SimpleNamespace
 
 import pytest
+from asgiref.sync import async_to_sync
 from django.core.exceptions import ValidationError
+from django.db import connection
 from django.urls import reverse
 from icalendar import Calendar
+from procrastinate.contrib.django import app
 from pypdf import PdfReader
 
 from hollow_kettle.clock import real_now
@@ -160,6 +164,28 @@ def test_a_killed_workers_search_is_taken_up_again(poor, look):
 
     search.refresh_from_db()
     assert search.state == Search.State.WAITING
+
+
+def test_a_killed_workers_trial_is_begun_anew(poor):
+    """A job whose worker is gone waits once more; one with a living worker does not."""
+    rotations.try_futures(poor)
+    states = []
+
+    def state_of(sql):
+        with connection.cursor() as cursor:
+            cursor.execute(sql)
+            async_to_sync(tasks.take_up_trials.func)(SimpleNamespace(app=app), 0)
+            cursor.execute("select status from procrastinate_jobs")
+            states.append(cursor.fetchone()[0])
+
+    state_of("insert into procrastinate_workers (last_heartbeat) values (now())")
+    state_of(
+        "update procrastinate_jobs set status = 'doing',"
+        " worker_id = (select id from procrastinate_workers)"
+    )
+    state_of("update procrastinate_workers set last_heartbeat = now() - interval '1 h'")
+
+    assert states == ["todo", "doing", "todo"]
 
 
 def test_a_broken_rule_from_the_child_is_never_kept(poor, look):

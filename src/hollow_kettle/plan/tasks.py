@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
+from procrastinate import JobContext
 from procrastinate.contrib.django import app
 
 from hollow_kettle.clock import real_now
@@ -105,6 +106,15 @@ def cures(trial_id: int) -> None:
 def take_up_searches(timestamp: int) -> None:
     """Take up searches whose worker was killed."""
     rotations.take_up_silent()
+
+
+@app.periodic(cron="* * * * *")
+@app.task(pass_context=True)
+async def take_up_trials(context: JobContext, timestamp: int) -> None:
+    """Begin trials and cures anew whose worker was killed."""
+    jobs = context.app.job_manager
+    for job in await jobs.get_stalled_jobs(queue="trial"):
+        await jobs.retry_job(job)
 
 
 def _command(folder: Path, what: str, rotation: Rotation, start: Rotation) -> list[str]:
