@@ -55,6 +55,10 @@ def test_a_change_says_its_cost_first_then_is_kept_and_taken_back(draft, boss):
     made.refresh_from_db()
     assert made.state == Rotation.State.TAKEN_BACK
     assert queries.current_rotation(draft.event) == draft
+    # From a page that was open before.
+    page = boss.post(url("rotation_publish", made), follow=True).content.decode()
+    assert "was taken back meanwhile" in page
+    assert queries.current_rotation(draft.event) == draft
 
 
 @pytest.mark.parametrize(

@@ -138,10 +138,14 @@ def rotation_publish(request: HttpRequest, uid: UUID, number: int) -> HttpRespon
     """Make a draft the rotation that everybody works by."""
     event = event_or_404(request, uid)
     found = get_object_or_404(event.rotations, number=number)
-    rotations.publish(found)
-    messages.success(
-        request, f"Rotation {number} is published; field and debrief use it."
-    )
+    try:
+        rotations.publish(found)
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+    else:
+        messages.success(
+            request, f"Rotation {number} is published; field and debrief use it."
+        )
     return redirect("plan:rotation", event.pk)
 
 

@@ -157,8 +157,20 @@ def with_pins_kept(rotation: Rotation, *, by: Actor) -> Rotation:
 
 @transaction.atomic
 def publish(rotation: Rotation) -> None:
-    """Make a rotation the one that field, slips and debrief use."""
+    """
+    Make a rotation the one that field, slips and debrief use.
+
+    Raises
+    ------
+    ValidationError
+        If it was taken back meanwhile.
+    """
     event = Event.objects.select_for_update().get(pk=rotation.event_id)
+    rotation.refresh_from_db(fields=["state"])
+    if rotation.state == Rotation.State.TAKEN_BACK:
+        raise ValidationError(
+            f"Draft {rotation.number} was taken back meanwhile; publish another."
+        )
     event.rotations.filter(state=Rotation.State.PUBLISHED).update(
         state=Rotation.State.SUPERSEDED
     )
