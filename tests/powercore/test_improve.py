@@ -27,6 +27,7 @@ from powercore.rotation.improve import improve, refine
 from powercore.rotation.objective import NIGHT, key_of
 from powercore.rotation.problem import CARRIED, SERVE, WAIT, Problem
 from powercore.rotation.timetable import (
+    PATIENCE,
     Prices,
     keeping,
     legs_of,
@@ -434,14 +435,26 @@ def test_improve_is_the_same_for_the_same_seed_and_finds_the_plan_by_hand():
 
 
 @settings(max_examples=15)
-@given(hard(), st.integers(60, 400))
-def test_what_comes_before_a_minute_is_kept(scenario, until):
-    """Legs that end before it stay, and who is where at that minute."""
+@given(hard(), st.integers(0, 400), st.sampled_from([1, PATIENCE]))
+def test_what_comes_before_a_minute_is_kept(scenario, until, passes):
+    """
+    Legs that end before it stay, and who is where at that minute.
+
+    A long search begins with nothing but them, a short one with the whole plan.
+    """
     problem = Problem(scenario)
     legs = construct(problem)
 
-    found = improve(problem, legs, passes=1, keep_until_min=until).legs
+    best = improve(
+        problem,
+        legs,
+        passes=passes,
+        keep_until_min=until,
+        tell=lambda now: now.passes < 2,
+    )
 
+    found = best.legs
+    assert best.key <= key_of(problem, legs, verify(problem, legs).outcome)
     past = {leg for leg in legs if leg.end_min < until and leg.kind != WAIT}
     assert past <= {leg if leg.round is None else same_walk(leg, legs) for leg in found}
 

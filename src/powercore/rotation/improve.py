@@ -14,6 +14,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
@@ -27,7 +28,7 @@ from powercore.rotation.objective import (
     key_with_margin,
     key_with_risk,
 )
-from powercore.rotation.problem import Leg, Problem
+from powercore.rotation.problem import CARRIED, CHARGE, SERVE, Leg, Problem
 from powercore.rotation.rounds import grouped, mended
 from powercore.rotation.swaps import with_fewer_swaps
 from powercore.rotation.times import with_rounder_times
@@ -55,6 +56,9 @@ BUCKETS, MOST, MOST_CALM = 24, (3, 2), 3
 HEATS, CALM = (0.0005, 0.002, 0.006, 0.001), (1.0, 4.0, 12.0, 2.0)
 #: Cells of one shortest path, over all rounds of a pass.
 PASS_CELLS = 5e7
+#: How many times as many points a rotation's own times make as regular ones do, for
+#: passes to begin with those. [ratio]
+ROUGH = 1.2
 #: Cells of all batteries' shortest paths up to which prices of places get full effort.
 RENTS_CELLS = 2e6
 #: How much use each round of passes plans for, where futures say what is better.
@@ -114,7 +118,8 @@ def improve(
     legs : sequence of Leg
         A rotation that breaks no rule but, it may be, pins.
     seed, passes : int
-        Equal ones give equal rotations.
+        Equal ones give equal rotations. With few passes none is spent on a rough
+        beginning or on closing a small event.
     step_min : int
         How far apart the search's own times for moves are. [min]
     keep_until_min : int
@@ -155,27 +160,29 @@ def improve(
         if more is not base and risk is None:
             judge = _Judge(problem, use=margin, keep_until_min=keep_until_min)
             best = judge.found(best.legs, best.steps) or best
-        edges = [m for leg in best.legs for m in (leg.start_min, leg.end_min)]
-        edges += [m for step in best.steps for m in (step.start_min, step.end_min)]
-        edges.append(keep_until_min)
-        table = timetable(
-            more, step_min=step_min, prices=prices, also=edges, may_lower=may_lower
+        ground = partial(
+            _ground, more, keep_until_min, step_min, prices=prices, may_lower=may_lower
         )
-        at = places_of(table, best.legs, best.steps)
-        table = keeping(table, at, keep_until_min)
-        since, got = 0, at
-        for got, is_gain in refine(table, at, seed=seed, passes=passes):
-            since, done = since + 1, done + 1
-            found = judge.checked(table, got, best) if is_gain else None
-            if found is not None and found.key < best.key:
-                since = 0 if found.key[:-TAIL] < best.key[:-TAIL] else since
-                best = found
-            now = Progress(passes=done, since=since, best=best, risk_start_min=began)
-            if not tell(now):
-                return best
-            if since >= PATIENCE:
-                break
-        if more is base and passes >= PATIENCE and is_small(table):
+        is_long = more is base and passes >= PATIENCE
+        for is_rough in (True, False) if is_long else (False,):
+            table, at = ground(best, is_rough=is_rough)
+            if is_rough and not _is_begin(table, at, ground(best)[0]):
+                continue
+            since, got = 0, at
+            for got, is_gain in refine(table, at, seed=seed, passes=passes):
+                since, done = since + 1, done + 1
+                found = judge.checked(table, got, best) if is_gain else None
+                if found is not None and found.key < best.key:
+                    since = 0 if found.key[:-TAIL] < best.key[:-TAIL] else since
+                    best = found
+                now = Progress(
+                    passes=done, since=since, best=best, risk_start_min=began
+                )
+                if not tell(now):
+                    return best
+                if since >= PATIENCE:
+                    break
+        if is_long and is_small(table):
             is_stopped = False
 
             def go_on(*_: float, now: Progress = now) -> bool:
@@ -193,8 +200,66 @@ def improve(
     rounder = judge.at_rounder_times(best)
     if rounder is not best:
         best = rounder
-        tell(replace(now, since=0, best=best))
+        tell(replace(now, best=best))
     return best
+
+
+def _ground(
+    problem: Problem,
+    keep_until_min: int,
+    step_min: int,
+    best: Found,
+    *,
+    prices: Prices | None,
+    may_lower: bool,
+    is_rough: bool = False,
+) -> tuple[Timetable, IntArray]:
+    """
+    What passes work on: a timetable with a rotation's own times, and that rotation.
+
+    Roughly, its times are regular from a minute on, and nothing is planned after.
+    """
+    legs, steps = best.legs, best.steps
+    if is_rough:
+        until = _all_back(legs, keep_until_min)
+        legs = _stay(legs, until, problem.span_min)
+        steps = tuple(step for step in steps if step.start_min < until)
+    bars = [leg for leg in legs if leg.kind in (SERVE, CHARGE) or leg.station]
+    edges = [m for leg in bars for m in (leg.start_min, leg.end_min)]
+    edges += [m for step in steps for m in (step.start_min, step.end_min)]
+    edges.append(keep_until_min)
+    table = timetable(
+        problem, step_min=step_min, prices=prices, also=edges, may_lower=may_lower
+    )
+    at = places_of(table, legs, steps)
+    is_new = ~np.isin(table.batteries, [leg.battery for leg in legs])
+    at[is_new] = table.start_at[is_new, None]
+    return keeping(table, at, keep_until_min), at
+
+
+def _all_back(legs: Sequence[Leg], minute: int) -> int:
+    """The first minute from one on when nobody is on a walk that began before it."""
+    ways = sorted((x.start_min, x.end_min) for x in legs if x.kind == CARRIED)
+    for start, end in ways:
+        if start < minute or start == 0:
+            minute = max(minute, end)
+    return minute
+
+
+def _stay(legs: Sequence[Leg], minute: int, end_min: int) -> tuple[Leg, ...]:
+    """Legs that begin before a minute; what goes on then stays to the end."""
+    return tuple(
+        replace(leg, end_min=end_min) if leg.end_min >= minute else leg
+        for leg in legs
+        if leg.start_min < minute
+    )
+
+
+def _is_begin(rough: Timetable, at: IntArray, fine: Timetable) -> bool:
+    """Whether passes may begin with so little: by pins, and much faster than finely."""
+    batteries, points = np.nonzero(at >= 0)
+    may_stay = rough.may[batteries, at[batteries, points], points].all()
+    return bool(may_stay) and rough.count * ROUGH < fine.count
 
 
 def refine(
