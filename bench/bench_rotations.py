@@ -7,12 +7,15 @@ Rows, each with both sides from this one run:
 first    the first valid plan, against one replay of it
 solver   F after 10 s against the time-indexed model after 60 s on two cores, begun
          with the search's first pass
-robin    F after 60 s against sending the next battery of the list every four hours
+robin    F after 60 s against sending the next battery of the list every four hours;
+         with walks and what is not served
 gap      what of F after 60 s is above the proven bound, with 10 for each stop: one
          that only fetches counts here too, as it does in the bound
 lns      F after 60 s against the same model on a few batteries at a time (kind=just)
 just     watt-hours not served after 60 s, against all demand (kind=just)
-memory   memory above what importing takes, after 10 s
+draft    minutes off the air after 60 s of the application's own search, which goes by
+         the strict order, against the first plan it begins with
+memory   memory above what importing takes, after 10 s; alone, other rows take more
 """
 
 import json
@@ -34,7 +37,7 @@ from powercore.rotation.branch import close, is_small  # noqa: E402
 from powercore.rotation.columns import Master, climb, prove  # noqa: E402
 from powercore.rotation.construct import STYLES, construct  # noqa: E402
 from powercore.rotation.exact import solve  # noqa: E402
-from powercore.rotation.improve import refine  # noqa: E402
+from powercore.rotation.improve import improve, refine  # noqa: E402
 from powercore.rotation.problem import Problem  # noqa: E402
 from powercore.rotation.timetable import (  # noqa: E402
     NoCrewLeft,
@@ -44,7 +47,7 @@ from powercore.rotation.timetable import (  # noqa: E402
 )
 from powercore.rotation.verify import verify  # noqa: E402
 
-ROWS = ("first", "solver", "robin", "gap", "just", "lns", "memory")
+ROWS = ("first", "solver", "robin", "gap", "draft", "just", "lns", "memory")
 OF_JUST = ("just", "lns")
 DIGESTS = ROOT / "bench" / "rotations.sha256"
 
@@ -138,8 +141,11 @@ class Run:
     def robin(self) -> None:
         """Compare with the next battery of the list every four hours."""
         theirs = figure(self.scenario, round_robin(self.table))["f"]
+        ours = self._f(60)
+        found = figure(self.scenario, legs_of(self.table, self.kept["at"]))
+        words = f"{found['walks']:.0f} walks, {found['unserved_wh']:.0f} Wh not served"
         self._say(
-            "against round robin", ("F, 60 s", self._f(60), ""),
+            "against round robin", (f"F, 60 s, {words}", ours, ""),
             ("round robin, F", theirs, ""), "small 0.5, club 0.45, big 0.45, huge 0.3",
         )  # fmt: skip
 
@@ -205,6 +211,23 @@ class Run:
             return figure(self.scenario, legs_of(self.table, at))["f"]
         except NoCrewLeft:
             return float("inf")
+
+    def draft(self) -> None:
+        """Compare what the application finds with its first plan."""
+        legs = construct(self.problem)
+        first = verify(self.problem, legs).outcome
+        began = time.perf_counter()
+        found = improve(
+            self.problem,
+            legs,
+            passes=10_000,
+            tell=lambda _: time.perf_counter() - began < 60,
+        ).report.outcome
+        sides = (
+            (f"{words}, {one.walks} walks", one.total_min("off_air"), "min")
+            for words, one in (("off the air, 60 s", found), ("first plan", first))
+        )
+        self._say("the application's own search", *sides, "shown")
 
     def memory(self) -> None:
         """Memory of this process above what importing took."""
