@@ -95,20 +95,24 @@ def _tried(
     seed: int,
     passes: int,
 ) -> tuple[tuple[Leg, ...], Cure]:
-    """Plan a cure for more use, and see what is left of the risk."""
+    """Plan a cure for more use, if that helps, and see what is left of the risk."""
     problem, pin = Problem(one.scenario), one.pin
     more = Problem(one.scenario, use=margin)
     start = (*legs, *one.more)
-    best = improve(more, start, seed=seed, passes=passes).legs
-    report = verify(problem, best)
-    if not report.is_valid:  # a bay asks for more when a battery comes fuller
-        best, report = start, verify(problem, start)
-    after = sum(mean_off_air(problem, best, suns, seed=seed).values())
+    replanned = improve(more, start, seed=seed, passes=passes).legs
+    # Not always: a bay asks for more when a battery comes fuller.
+    is_valid = verify(problem, replanned).is_valid
+    plans = (start, replanned) if is_valid else (start,)
+    means = [
+        sum(mean_off_air(problem, plan, suns, seed=seed).values()) for plan in plans
+    ]
+    after = min(means)
+    best = plans[means.index(after)]
     return best, Cure(
         words=one.words,
         mean_min=after,
         removes=1 - after / total,
-        walks=report.outcome.walks,
+        walks=verify(problem, best).outcome.walks,
         station=pin.place if pin else None,
         start_min=pin.start_min if pin else 0,
         end_min=pin.end_min if pin else 0,
