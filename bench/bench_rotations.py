@@ -141,8 +141,7 @@ class Run:
     def robin(self) -> None:
         """Compare with the next battery of the list every four hours."""
         theirs = figure(self.scenario, round_robin(self.table))["f"]
-        ours = self._f(60)
-        found = figure(self.scenario, legs_of(self.table, self.kept["at"]))
+        ours, found = self._f(60), self.kept["figure"]
         words = f"{found['walks']:.0f} walks, {found['unserved_wh']:.0f} Wh not served"
         self._say(
             "against round robin", (f"F, 60 s, {words}", ours, ""),
@@ -177,8 +176,7 @@ class Run:
     def just(self) -> None:
         """What is not served although everything could be."""
         self._f(60)
-        legs = legs_of(self.table, self.kept["at"])
-        lost = figure(self.scenario, legs)["unserved_wh"]
+        lost = self.kept["figure"]["unserved_wh"]
         total = sum(float(wh[-1]) for wh in self.problem.drawn_wh.values())
         self._say(
             "just possible", ("not served, 60 s", lost, "Wh"), ("demand", total, "Wh"),
@@ -258,7 +256,8 @@ class Run:
                 go_on=lambda *_: time.perf_counter() - began < seconds,
             ).at
         self.kept["at"] = at
-        self.kept[seconds] = figure(self.scenario, legs_of(self.table, at))["f"]
+        self.kept["figure"] = figure(self.scenario, legs_of(self.table, at))
+        self.kept[seconds] = self.kept["figure"]["f"]
         return self.kept[seconds]
 
     def _say(self, what, ours, theirs, target) -> None:
