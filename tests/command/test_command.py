@@ -3,15 +3,17 @@
 import os
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 import pytest
 from django.conf import settings
 
-from hollow_kettle.command import copies, serving
+from hollow_kettle.command import archive, copies, serving
 from hollow_kettle.command.__main__ import HELP, JOBS
 from hollow_kettle.command.cluster import Cluster
 from hollow_kettle.command.home import KettleError, data_folder, installation_secrets
+from hollow_kettle.command.web_user import web_runner
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -31,12 +33,32 @@ SAFE = {
 }
 
 
-def test_deployment_checks_are_clean_with_nothing_silenced():
-    """`check --deploy` under the settings of serve, warnings as failures."""
-    done = run("-m", "django", "check", "--deploy", "--fail-level", "WARNING", **SAFE)
+@pytest.mark.parametrize(("asked", "silenced"), [("", 2), ("subdomains,preload", 0)])
+def test_deployment_checks_are_clean(asked, silenced):
+    """`check --deploy`, warnings as failures; HSTS binds other hosts only if asked."""
+    environment = SAFE | {"KETTLE_HSTS": asked}
+    deploy = ("check", "--deploy", "--fail-level", "WARNING")
+    done = run("-m", "django", *deploy, **environment)
 
-    assert (done.returncode, "no issues" in done.stdout) == (0, True), done.stderr
+    assert done.returncode == 0, done.stderr
+    assert f"no issues ({silenced} silenced)" in done.stdout
     assert not getattr(settings, "SILENCED_SYSTEM_CHECKS", [])
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can start it as another user")
+def test_root_never_runs_the_web_server():
+    """Nor the worker: both run as the user of web servers, in no group of root's."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        folder.chmod(0o755)
+        try:
+            runner = web_runner(folder, folder)
+        except KettleError as refusal:  # this Python is root's own
+            pytest.skip(str(refusal))
+        code = "import os; print(os.geteuid(), os.getegid(), os.getgroups())"
+        child = runner.start(dict(os.environ), "-c", code, stdout=subprocess.PIPE)
+        said = child.communicate()[0].decode()
+    assert "0" not in said.replace("[", " ").replace("]", " ").split()
 
 
 @pytest.mark.parametrize(
@@ -46,6 +68,7 @@ def test_deployment_checks_are_clean_with_nothing_silenced():
         ({"KETTLE_HOSTS": "*"}, "needs the host names"),
         ({"KETTLE_SECRET_KEY": "short"}, "secret key of 50"),
         ({"KETTLE_DEMO": "1"}, "never opens the demo"),
+        ({"KETTLE_PROXIES": "my-proxy"}, "addresses and networks of your https"),
     ],
 )
 def test_serving_refuses_unsafe_settings(unsafe, words):
@@ -137,16 +160,140 @@ def test_a_backup_comes_back_and_what_was_there_is_kept(cluster, tmp_path, monke
         assert connection.execute(query).fetchone() == ("after",)
 
 
-def test_a_broken_backup_changes_nothing(cluster, tmp_path, monkeypatch):
-    """A file that is no backup is refused and the data stays."""
+@pytest.fixture
+def club(cluster, tmp_path, monkeypatch):
+    """A club of its own with a name, and its backup."""
     monkeypatch.setattr(cluster, "folder", tmp_path)
     serving.prepare(cluster, database="kettle_copy", settings="local")
-    (tmp_path / "bad.kettle").write_text("not a backup")
-
-    with pytest.raises(KettleError, match="your data is as it was"):
-        copies.restore(cluster, "kettle_copy", str(tmp_path / "bad.kettle"))
     with cluster.connect_admin("kettle_copy") as connection:
-        assert connection.execute("SELECT count(*) FROM people_club").fetchone()
+        connection.execute("DELETE FROM people_club")
+        connection.execute(
+            "INSERT INTO people_club (id, name, zone, clock_offset) "
+            "VALUES (1, 'before', 'UTC', '0')"
+        )
+    return copies.backup(cluster, "kettle_copy", str(tmp_path / "a.kettle"))
+
+
+def name_of(cluster):
+    """The club's name, in a database that may have been replaced."""
+    with cluster.connect_admin("kettle_copy") as connection:
+        return connection.execute("SELECT name FROM people_club").fetchone()[0]
+
+
+def dumped(cluster, database, file, *options):
+    """A database dumped as somebody else might."""
+    environment = {
+        "PGPASSWORD": cluster.secrets["admin"], "PGHOST": "127.0.0.1",
+        "PGPORT": str(cluster.port), "PGUSER": "kettle_admin",
+    }  # fmt: skip
+    command = [cluster.program("pg_dump"), "-Fc", *options, "-f", str(file), database]
+    subprocess.run(command, env=environment, check=True)
+    return file
+
+
+def test_only_its_owner_may_read_a_backup(club):
+    """Every password's digest is in it."""
+    assert club.stat().st_mode & 0o077 == 0
+
+
+@pytest.mark.parametrize(
+    ("spoil", "words"),
+    [
+        ("CREATE TABLE evil (x int)", "a table evil, which is not ours"),
+        ("UPDATE django_migrations SET name = '9999_x' WHERE app = 'plan'", "is above"),
+        ("DELETE FROM django_migrations", "not say of which version"),
+        ("CREATE SCHEMA other; CREATE TABLE other.t (x int)", "which is not ours"),
+    ],
+)
+def test_a_tampered_or_foreign_backup_is_refused_by_name(
+    club, cluster, tmp_path, spoil, words
+):
+    """Nothing of it is run, and the club stands as it was."""
+    with cluster.connect_admin("kettle_copy") as connection:
+        connection.execute("ALTER DATABASE kettle_copy SET client_min_messages = error")
+    with cluster.connect_admin() as connection:
+        connection.execute("DROP DATABASE IF EXISTS kettle_evil WITH (FORCE)")
+        connection.execute("CREATE DATABASE kettle_evil TEMPLATE kettle_copy")
+    with cluster.connect_admin("kettle_evil") as connection:
+        connection.execute(spoil)
+    file = dumped(cluster, "kettle_evil", tmp_path / "evil.kettle", "--data-only")
+    with cluster.connect_admin() as connection:
+        connection.execute("DROP DATABASE kettle_evil WITH (FORCE)")
+
+    with pytest.raises(KettleError, match="your data is as it was") as refused:
+        copies.restore(cluster, "kettle_copy", str(file))
+    assert words in str(refused.value)
+    assert name_of(cluster) == "before"
+
+
+@pytest.mark.parametrize(
+    ("tables", "words"),
+    [
+        ({"club": ["id", "name"], "pin": ["id", "extra"]}, "other columns: extra"),
+        ({"club": ["id", "name"]}, "It lacks pin"),
+        ({"club": ["id"], "pin": ["id"]}, "other columns: name"),
+    ],
+)
+def test_every_table_and_column_must_be_ours(tables, words):
+    """No more and no less than our own migrations made."""
+    found = archive.Found(tables={k: archive.Table(v) for k, v in tables.items()})
+
+    with pytest.raises(KettleError, match=words):
+        archive.compare(found, {"club": {"id", "name"}, "pin": {"id"}})
+
+
+def test_a_function_hidden_in_an_older_backup_is_refused_and_never_run(
+    club, cluster, tmp_path
+):
+    """A backup with its tables comes back, but not with anything beside them."""
+    whole = dumped(cluster, "kettle_copy", tmp_path / "whole.kettle")
+    copies.restore(cluster, "kettle_copy", str(whole))
+    assert name_of(cluster) == "before"
+    with cluster.connect_admin("kettle_copy") as connection:
+        connection.execute(
+            "CREATE FUNCTION evil() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN "
+            "COPY (SELECT 1) TO PROGRAM 'touch /tmp/hollow-kettle-evil'; "
+            "RETURN NEW; END $$"
+        )
+        connection.execute(
+            "CREATE TRIGGER evil BEFORE INSERT ON people_club "
+            "FOR EACH ROW EXECUTE FUNCTION evil()"
+        )
+    file = dumped(cluster, "kettle_copy", tmp_path / "evil.kettle")
+    with cluster.connect_admin("kettle_copy") as connection:
+        connection.execute("DROP FUNCTION evil CASCADE")
+
+    with pytest.raises(KettleError, match="evil"):
+        copies.restore(cluster, "kettle_copy", str(file))
+    assert not Path("/tmp/hollow-kettle-evil").exists()  # noqa: S108 - must not be
+    assert name_of(cluster) == "before"
+
+
+@pytest.mark.parametrize("content", [b"not a backup", b"", b"PGDMP\x01\x0e"])
+def test_a_broken_backup_changes_nothing(club, cluster, tmp_path, content):
+    """A file that is no backup, or is cut off, is refused and the data stays."""
+    (tmp_path / "bad.kettle").write_bytes(content)
+    (tmp_path / "cut.kettle").write_bytes(club.read_bytes()[:9000])
+
+    for name in ("bad.kettle", "cut.kettle"):
+        with pytest.raises(KettleError, match="your data is as it was"):
+            copies.restore(cluster, "kettle_copy", str(tmp_path / name))
+    assert name_of(cluster) == "before"
+
+
+def test_a_backup_of_an_earlier_version_is_migrated_forward(club, cluster, tmp_path):
+    """Made before bays could say that they may charge unwatched."""
+    old = serving.environment_of(
+        cluster, database="kettle_copy", settings="local", role="kettle_owner"
+    )
+    serving.manage(old, "migrate", "plan", "0010", "--verbosity", "0")
+    file = copies.backup(cluster, "kettle_copy", str(tmp_path / "old.kettle"))
+
+    copies.restore(cluster, "kettle_copy", str(file))
+
+    assert name_of(cluster) == "before"
+    with cluster.connect_admin("kettle_copy") as connection:
+        connection.execute("SELECT unwatched_why FROM plan_bay")
 
 
 def test_the_core_s_command_line_plans_and_verifies_without_a_server(tmp_path):

@@ -2,6 +2,8 @@
 
 import csv
 import io
+import zipfile
+from contextlib import suppress
 from datetime import date, datetime, time
 
 import openpyxl
@@ -12,6 +14,7 @@ from hypothesis import strategies as st
 from hollow_kettle.exchange import readers
 from hollow_kettle.exchange.tables import (
     MAX_BYTES,
+    MAX_COLUMNS,
     CellFault,
     Column,
     TableFault,
@@ -83,12 +86,49 @@ def test_comma_semicolon_tab_and_byte_order_marks_are_understood(delimiter, enco
         (b"tag,ah\nK1,1\nK\xe92,2\n", "not in UTF-8: line 3 has the byte 0xE9"),
         (b"tag\n" + b"x" * MAX_BYTES, "5 MB is the most"),
         (b"tag\n" + b"K\n" * 10_001, "10,000 is the most"),
+        (b"tag\n" + b"K" * 200_000, "line 2 has a cell of more than 131,072"),
+        (b"PK\x03\x04 and nothing more", "can't be read as one"),
+        (bytes.fromhex("D0CF11E0A1B11AE1") + bytes(600), "locked with a password"),
     ],
 )
 def test_an_unreadable_file_says_why(content, words):
     """Encoding, size, emptiness and headings each have their own sentence."""
     with pytest.raises(TableFault, match=words):
         read_table(content, COLUMNS)
+
+
+def test_every_damage_to_a_workbook_is_a_sentence():
+    """Each part of the archive broken in turn: cut short, emptied, overwritten."""
+    book = openpyxl.Workbook()
+    book.active.append(["tag", "ah"])
+    book.active.append(["K01", 20])
+    whole = io.BytesIO()
+    book.save(whole)
+    with zipfile.ZipFile(whole) as parts:
+        files = {name: parts.read(name) for name in parts.namelist()}
+    for name, content in files.items():
+        for damaged in (content[: len(content) // 2], b"", b"<a/>", b"\xff\xfe<"):
+            out = io.BytesIO()
+            with zipfile.ZipFile(out, "w") as parts:
+                for other, kept in files.items():
+                    parts.writestr(other, damaged if other == name else kept)
+            with suppress(TableFault):
+                assert len(read_table(out.getvalue(), COLUMNS).rows) <= 1
+
+
+def test_line_ends_of_old_and_very_wide_sheets_are_read():
+    """Carriage returns alone end lines; of a sheet's columns the first 200 count."""
+    assert read_table(b"tag,ah\rK01,20\rK02,12\r", COLUMNS).rows[1][1]["ah"] == 12
+    book = openpyxl.Workbook(write_only=True)
+    sheet = book.create_sheet()
+    sheet.append(["tag", "ah", *["x"] * 9000])
+    sheet.append(["K01", 20, *["y"] * 9000])
+    out = io.BytesIO()
+    book.save(out)
+    found = read_table(out.getvalue(), COLUMNS)
+
+    assert found.rows[0][1] == {"tag": "K01", "ah": 20}
+    assert len(found.ignored_columns) == MAX_COLUMNS - 2
 
 
 def test_each_fault_names_row_column_and_reason():
@@ -150,6 +190,7 @@ def test_a_workbook_s_cell_is_read_as_a_person_sees_it(cell, text):
         (readers.yes, {"Yes": True, "x": True, "0": False}, "maybe", "yes or no"),
         (readers.day, {"2026-04-11": date(2026, 4, 11)}, "11/4/26", "like 2026-04-11"),
         (readers.time_of_day, {"7:30": time(7, 30)}, "25:00", "like 22:00"),
+        (readers.time_of_day, {}, "22:00Z", "like 22:00"),
         (readers.whole(1, 9), {"3": 3, "3,0": 3}, "3.5", "whole number"),
         (readers.choice({"agm": ("SLA",)}), {"sla": "agm"}, "gel", "is not one of agm"),
     ],

@@ -95,6 +95,16 @@ class Cluster:
                 )
         return is_new
 
+    def connect(self, role: str, password: str, database: str) -> psycopg.Connection:
+        """Connect as a role, in one transaction that the caller ends."""
+        return psycopg.connect(
+            host="127.0.0.1",
+            port=self.port,
+            user=role,
+            password=password,
+            dbname=database,
+        )
+
     def connect_admin(self, database: str = "postgres") -> psycopg.Connection:
         """Connect as the cluster's administrator, in autocommit."""
         return psycopg.connect(
@@ -157,8 +167,7 @@ class Cluster:
         )
 
     def _run(self, *command: str, check: bool = True) -> int:
-        if os.geteuid() == 0:
-            command = ("runuser", "-u", SERVER_USER, "--", *command)
+        command = as_server_user(*command)
         log = self.home / "control.log"
         # A server started here must not hold this command's output open.
         with log.open("a") as out:
@@ -186,6 +195,13 @@ class Cluster:
                     )
                 )
             connection.execute("GRANT kettle_app TO kettle_owner")
+
+
+def as_server_user(*command: str) -> tuple[str, ...]:
+    """A command that root runs as the unprivileged user of the server."""
+    if os.geteuid() == 0:
+        return ("runuser", "-u", SERVER_USER, "--", *command)
+    return command
 
 
 def _exists(

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 from .cluster import Cluster
 from .home import ROOT, KettleError
+from .web_user import Runner, web_runner
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -28,16 +29,25 @@ def prepare(
     stamp = cluster.home / f"{database}.migrated"
     if cluster.ensure_database(database):
         stamp.unlink(missing_ok=True)
-    shared = {
+    owner = environment_of(
+        cluster, database=database, settings=settings, role="kettle_owner", demo=demo
+    )
+    _migrate(owner, stamp=stamp)
+    return owner | cluster.environment(role="kettle_app", database=database)
+
+
+def environment_of(
+    cluster: Cluster, *, database: str, settings: str, role: str, demo: bool = False
+) -> dict[str, str]:
+    """What a process of ours needs to work on a database with a role."""
+    return {
         **os.environ,
         "DJANGO_SETTINGS_MODULE": f"hollow_kettle.settings.{settings}",
         "KETTLE_SECRET_KEY": cluster.secrets["secret_key"],
         "KETTLE_STATIC": str(cluster.folder / "static"),
         "KETTLE_DEMO": "1" if demo else "0",
+        **cluster.environment(role=role, database=database),
     }
-    owner = shared | cluster.environment(role="kettle_owner", database=database)
-    _migrate(owner, stamp=stamp)
-    return shared | cluster.environment(role="kettle_app", database=database)
 
 
 def manage(environment: Mapping[str, str], *arguments: str) -> None:
@@ -52,16 +62,18 @@ def serve_until_stopped(
 ) -> None:
     """Run gunicorn and the worker until Ctrl-C or until one of them ends."""
     _collect_static(environment)
+    static = Path(environment["KETTLE_STATIC"])
+    runner = web_runner(static.parent, static)
     children = [
-        _child(
-            environment,
+        runner.start(
+            dict(environment),
             *("-m", "gunicorn", "hollow_kettle.wsgi", "--bind", f"{address}:{port}"),
             *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
             *("--log-level", "warning", "--worker-tmp-dir", "/dev/shm"),  # noqa: S108
             *("--no-control-socket",),
         ),
-        _child(
-            environment,
+        runner.start(
+            dict(environment),
             *("-m", "django", "procrastinate", "worker"),
             *("--delete-jobs", "successful"),
             # A search takes minutes; housekeeping goes on beside it.
@@ -74,7 +86,7 @@ def serve_until_stopped(
     try:
         _wait_for_port(address, port, children)
         print(greeting, flush=True)
-        _warm_planner(environment)
+        _warm_planner(environment, runner)
         while all(child.poll() is None for child in children):
             time.sleep(0.5)
         print("kettle: a part of the application ended; stopping the rest.")
@@ -101,15 +113,6 @@ def free_port(first: int) -> int:
                 continue
             return port
     raise KettleError(f"No free port from {first} to {first + 99}.")
-
-
-def _child(environment: Mapping[str, str], *arguments: str) -> subprocess.Popen[bytes]:
-    return subprocess.Popen(
-        [sys.executable, *arguments],
-        env=dict(environment),
-        cwd=ROOT,
-        start_new_session=True,  # Ctrl-C reaches this command only, which stops them
-    )
 
 
 def _wait_for_port(
@@ -151,18 +154,18 @@ def _collect_static(environment: Mapping[str, str]) -> None:
         stamp.write_text(want)
 
 
-def _warm_planner(environment: Mapping[str, str]) -> None:
+def _warm_planner(environment: Mapping[str, str], runner: Runner) -> None:
     """Have the search compiled in the background, once for each version of it."""
     stamp = Path(environment["KETTLE_STATIC"]) / ".compiled"
     want = _digest(ROOT.glob("src/powercore/rotation/*.py"))
     if stamp.exists() and stamp.read_text() == want:
         return
-    example = ROOT / "examples" / "ridge-walk.json"
-    subprocess.Popen(
-        ["nice", "-n", "15", sys.executable, "-m", "powercore", "improve", example],
-        env=dict(environment),
+    example = str(runner.root / "examples" / "ridge-walk.json")
+    runner.start(
+        dict(environment),
+        *("-m", "powercore", "improve", example),
         stdout=subprocess.DEVNULL,
-        start_new_session=True,  # Ctrl-C is for the command, not for this
+        preexec_fn=lambda: os.nice(15),
     )
     stamp.write_text(want)
 

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from datetime import date, datetime, time
+from typing import TypeVar
 
+from hollow_kettle.ui.forms import FIRST_YEAR, LAST_YEAR
+from hollow_kettle.ui.forms import time_of_day as parse_time
 from powercore.errors import PowercoreError
 from powercore.values import in_range, parse_number
 
@@ -72,10 +75,23 @@ def wall_time(cell: str) -> datetime:
     """Read a local date and time: 2026-06-27 14:00."""
     for form in ("%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M"):
         try:
-            return datetime.strptime(cell, form)  # noqa: DTZ007 - wall time of a zone
+            moment = datetime.strptime(cell, form)  # noqa: DTZ007 - wall time of a zone
         except ValueError:
             continue
+        return _in_years(moment)
     raise CellFault(f"must be a date and time like 2026-06-27 14:00, not '{cell[:30]}'")
+
+
+D = TypeVar("D", bound=date)
+
+
+def _in_years(day: D) -> D:
+    """A day in a club's years; "0026" and "9999" are slips."""
+    if not FIRST_YEAR <= day.year <= LAST_YEAR:
+        raise CellFault(
+            f"must be a year from {FIRST_YEAR} to {LAST_YEAR}, not {day.year}"
+        )
+    return day
 
 
 _YES, _NO = ("yes", "y", "true", "1", "x"), ("no", "n", "false", "0", "-")
@@ -94,7 +110,7 @@ def yes(cell: str) -> bool:
 def day(cell: str) -> date:
     """Read a date: 2026-04-11."""
     try:
-        return date.fromisoformat(cell)
+        return _in_years(date.fromisoformat(cell))
     except ValueError:
         raise CellFault(f"must be a date like 2026-04-11, not '{cell[:20]}'") from None
 
@@ -102,6 +118,6 @@ def day(cell: str) -> date:
 def time_of_day(cell: str) -> time:
     """Read a time of day: 22:00."""
     try:
-        return time.fromisoformat(cell.zfill(5))
+        return parse_time(cell)
     except ValueError:
         raise CellFault(f"must be a time like 22:00, not '{cell[:20]}'") from None

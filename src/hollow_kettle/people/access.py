@@ -88,6 +88,13 @@ def actor_of(request: HttpRequest) -> Actor:
     return actor
 
 
+def coordinator_of(request: HttpRequest) -> Actor:
+    """Return the coordinator behind a request; others are told so (403)."""
+    if not access_of(request).is_coordinator:
+        raise PermissionDenied
+    return actor_of(request)
+
+
 def coordinator_only(
     view: Callable[Concatenate[HttpRequest, P], HttpResponse],
 ) -> Callable[Concatenate[HttpRequest, P], HttpResponse]:
@@ -95,8 +102,7 @@ def coordinator_only(
 
     @wraps(view)
     def guarded(request: HttpRequest, *args: P.args, **kwargs: P.kwargs) -> Any:
-        if not access_of(request).is_coordinator:
-            raise PermissionDenied
+        coordinator_of(request)
         return view(request, *args, **kwargs)
 
     return guarded

@@ -3,10 +3,17 @@
 from typing import Any
 
 from django import forms
-from django.contrib.auth.forms import AuthenticationForm
+from django.contrib.auth.forms import (
+    AuthenticationForm,
+    PasswordChangeForm,
+    SetPasswordForm,
+)
 
 from hollow_kettle.clock import is_known_zone
 from hollow_kettle.ui.forms import Dressed
+
+from .models import User
+from .services import set_password
 
 
 class SignInForm(Dressed, AuthenticationForm):
@@ -49,7 +56,49 @@ class PersonForm(Dressed, forms.Form):
     name = forms.CharField(label="Name shown", max_length=80)
     password = forms.CharField(
         label="First password",
+        max_length=128,
         widget=forms.PasswordInput,
-        help_text="10 characters or more; tell it to the person yourself.",
+        help_text="10 characters or more, such as three or four words that don't "
+        "belong together. The person changes it when they first sign in.",
     )
     is_coordinator = forms.BooleanField(label="Coordinates power", required=False)
+
+
+class _OwnPassword(Dressed):
+    """Asks for a password that its own person chooses."""
+
+    user: User
+
+    def _dress(self) -> None:
+        super()._dress()
+        self.fields["new_password1"].label = "New password"
+        self.fields["new_password1"].help_text = (
+            "10 characters or more. Three or four words that don't belong together do "
+            "well; digits and signs are not needed."
+        )
+        self.fields["new_password2"].label = "New password once more"
+        self.fields["new_password2"].help_text = ""
+
+    def save(self, commit: bool = True) -> User:
+        """Keep the password; sessions elsewhere end."""
+        set_password(self.user, self.cleaned_data["new_password1"])
+        return self.user
+
+
+class OwnPasswordForm(_OwnPassword, PasswordChangeForm):
+    """The old password and a new one."""
+
+    error_messages = PasswordChangeForm.error_messages | {
+        "password_incorrect": "Present password: that is not it.",
+        "password_mismatch": "New password: the two differ.",
+    }
+
+    def _dress(self) -> None:
+        super()._dress()
+        self.fields["old_password"].label = "Present password"
+
+
+class LinkPasswordForm(_OwnPassword, SetPasswordForm):
+    """A new password, for whoever has the one-time link."""
+
+    error_messages = {"password_mismatch": "New password: the two differ."}

@@ -4,16 +4,56 @@ from __future__ import annotations
 
 import uuid
 from datetime import timedelta
+from typing import Any
 
-from django.contrib.auth.models import AbstractUser
+from django.contrib.auth.models import AbstractUser, UserManager
 from django.db import models
-from django.db.models import Q
+from django.db.models import Case, Q, When
 
 from hollow_kettle.clock import Clock, is_known_zone, real_now
+
+from .names import plain_name
+
+
+class PlainNames(UserManager["User"]):
+    """Finds a sign-in by its name, in any case and with look-alike letters."""
+
+    def get_by_natural_key(self, username: str | None) -> User:
+        """Return the sign-in of a name as it was typed; raises DoesNotExist."""
+        named = Q(username=username) | Q(plain=plain_name(username or ""))
+        exact_first = Case(When(username=username, then=0), default=1)
+        found = self.filter(named).order_by(exact_first).first()
+        if found is None:
+            raise User.DoesNotExist
+        return found
 
 
 class User(AbstractUser):
     """A sign-in. What the person did is kept with their actor."""
+
+    plain = models.CharField(
+        max_length=255,
+        unique=True,
+        blank=True,
+        editable=False,
+        error_messages={
+            "unique": "That sign-in name is taken, or reads like one that is: case "
+            "and look-alike letters don't count."
+        },
+    )
+    must_change = models.BooleanField(default=False, editable=False)
+
+    objects = PlainNames()  # type: ignore[misc]
+
+    def clean(self) -> None:
+        """Work out the plain name before it is compared with the others'."""
+        super().clean()
+        self.plain = plain_name(self.username)
+
+    def save(self, *args: Any, **kwargs: Any) -> None:
+        """Keep the plain name with the name."""
+        self.plain = self.plain or plain_name(self.username)
+        super().save(*args, **kwargs)
 
 
 class Actor(models.Model):

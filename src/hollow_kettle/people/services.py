@@ -4,31 +4,53 @@ from __future__ import annotations
 
 from uuid import UUID
 
-from axes.utils import reset
+from axes.models import AccessAttempt
 from django.contrib.auth.password_validation import validate_password
+from django.contrib.auth.tokens import default_token_generator
 from django.core.exceptions import ValidationError
-from django.db import transaction
+from django.db import IntegrityError, transaction
+from django.db.models import Q
+from django.urls import reverse
+from django.utils.encoding import force_bytes
+from django.utils.http import urlsafe_base64_encode
+
+from hollow_kettle.ui.asked import SAVED_MEANWHILE
 
 from .models import Actor, Club, Duty, User
+from .names import plain_name
 
 
 @transaction.atomic
 def make_person(
-    username: str, *, password: str, name: str = "", is_coordinator: bool = False
+    username: str,
+    *,
+    password: str,
+    name: str = "",
+    is_coordinator: bool = False,
+    must_change: bool = False,
 ) -> Actor:
     """
-    Make a sign-in with its actor.
+    Make a sign-in with its actor; `must_change` where somebody else knows the password.
 
     Raises
     ------
     django.core.exceptions.ValidationError
         If the name is taken or the password too weak.
     """
-    user = User(username=username)
-    user.full_clean(exclude=["password"])
+    user = User(username=username, must_change=must_change)
+    try:
+        user.full_clean(exclude=["password"])
+    except ValidationError as error:
+        if taken := error.message_dict.get("plain"):
+            raise ValidationError(taken) from error
+        raise
     validate_password(password, user)
     user.set_password(password)
-    user.save()
+    try:
+        with transaction.atomic():
+            user.save()
+    except IntegrityError as error:
+        raise ValidationError(f"{SAVED_MEANWHILE} {username} is there.") from error
     return Actor.objects.create(
         user=user, name=name or username, is_coordinator=is_coordinator
     )
@@ -44,9 +66,54 @@ def give_duty(
     return duty
 
 
+def set_password(user: User, password: str) -> None:
+    """
+    Give a sign-in the password that its own person chose; its sessions end.
+
+    Raises
+    ------
+    django.core.exceptions.ValidationError
+        If the password is too weak.
+    """
+    validate_password(password, user)
+    user.set_password(password)
+    user.must_change = False
+    user.save()
+    unlock(user.username)
+
+
+def close_sign_in(user: User) -> None:
+    """
+    Close a sign-in and all its sessions, at once and for good.
+
+    The old password is gone: opened again with a link, no old session lives on.
+    """
+    user.is_active = False
+    user.set_unusable_password()
+    user.save()
+
+
+def new_link(user: User) -> str:
+    """Return the path of a page that sets a new password once; opens the sign-in."""
+    if not user.is_active:
+        user.is_active = True
+        user.save()
+    return reverse(
+        "people:new_password",
+        kwargs={
+            "uidb64": urlsafe_base64_encode(force_bytes(user.pk)),
+            "token": default_token_generator.make_token(user),
+        },
+    )
+
+
 def unlock(username: str) -> int:
     """Forget failed sign-ins of a name; return how many there were."""
-    return int(reset(username=username))
+    name = plain_name(username)
+    failed = AccessAttempt.objects.filter(
+        Q(username=name) | Q(username__startswith=f"{name} ")
+    )
+    return failed.delete()[0]
 
 
 def set_club(*, name: str, zone: str) -> Club:

@@ -10,7 +10,15 @@ app_name = "people"
 urlpatterns = [
     path("sign-in/", login_not_required(views.SignIn.as_view()), name="sign_in"),
     path("sign-out/", LogoutView.as_view(), name="sign_out"),
+    path("password/", views.OwnPassword.as_view(), name="own_password"),
+    path(
+        "password/new/<uidb64>/<token>/",
+        login_not_required(views.NewPassword.as_view()),
+        name="new_password",
+    ),
     path("people/", views.person_list, name="person_list"),
     path("people/add/", views.person_add, name="person_add"),
+    path("people/<uuid:uid>/close/", views.person_close, name="person_close"),
+    path("people/<uuid:uid>/link/", views.person_link, name="person_link"),
     path("club/", views.club_edit, name="club_edit"),
 ]

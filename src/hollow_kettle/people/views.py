@@ -1,18 +1,29 @@
 """Sign-in, the club and its people."""
 
 from typing import Any
+from uuid import UUID
 
 from django.contrib import messages
-from django.contrib.auth.views import LoginView
+from django.contrib.auth.views import (
+    LoginView,
+    PasswordChangeView,
+    PasswordResetConfirmView,
+)
 from django.core.exceptions import ValidationError
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import redirect, render
-from django.views.decorators.http import require_http_methods, require_safe
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse_lazy
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
 
 from . import services
 from .access import coordinator_only
-from .forms import ClubForm, PersonForm, SignInForm
-from .models import Actor, Club
+from .doors import remember
+from .forms import ClubForm, LinkPasswordForm, OwnPasswordForm, PersonForm, SignInForm
+from .models import Actor, Club, User
 
 
 class SignIn(LoginView):
@@ -21,6 +32,40 @@ class SignIn(LoginView):
     template_name = "people/sign_in.html"
     authentication_form = SignInForm
     redirect_authenticated_user = True
+
+    def form_valid(self, form: Any) -> HttpResponse:
+        """Let the person in, and know their browser the next time."""
+        response = super().form_valid(form)
+        remember(self.request, response, form.get_user().username)
+        return response
+
+
+class OwnPassword(PasswordChangeView):
+    """Change one's own password; sessions elsewhere end."""
+
+    template_name = "people/own_password.html"
+    form_class = OwnPasswordForm
+    success_url = reverse_lazy("home")
+
+    def form_valid(self, form: Any) -> HttpResponse:
+        """Keep it and go on."""
+        messages.success(
+            self.request, "Your new password is kept; other browsers sign in anew."
+        )
+        return super().form_valid(form)
+
+
+class NewPassword(PasswordResetConfirmView):
+    """A new password by a one-time link."""
+
+    template_name = "people/new_password.html"
+    form_class = LinkPasswordForm
+    success_url = reverse_lazy("people:sign_in")
+
+    def form_valid(self, form: Any) -> HttpResponse:
+        """Keep it and go to the door."""
+        messages.success(self.request, "Your new password is kept. Sign in with it.")
+        return super().form_valid(form)
 
 
 def locked_out(
@@ -46,14 +91,51 @@ def person_add(request: HttpRequest) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
         try:
-            actor = services.make_person(data.pop("username"), **data)
+            username = data.pop("username")
+            actor = services.make_person(username, must_change=True, **data)
         except ValidationError as error:
             form.add_error(None, error.messages)
         else:
-            messages.success(request, f"{actor} can sign in now.")
+            messages.success(
+                request,
+                f"{actor} can sign in now, and will be asked for a new password.",
+            )
             return redirect("people:person_list")
     status = 422 if form.errors else 200
     return render(request, "people/person_add.html", {"form": form}, status=status)
+
+
+def _sign_in_of(uid: UUID) -> User:
+    return get_object_or_404(User.objects.select_related("actor"), actor=uid)
+
+
+@require_POST
+@coordinator_only
+def person_close(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Close a sign-in at once, with its sessions."""
+    user = _sign_in_of(uid)
+    if user == request.user:
+        messages.error(
+            request, "You can't close your own sign-in; another coordinator can."
+        )
+    else:
+        services.close_sign_in(user)
+        messages.success(
+            request,
+            f"{user.actor}'s sign-in is closed and every browser signed out. What "
+            "they did stays in the log.",
+        )
+    return redirect("people:person_list")
+
+
+@require_POST
+@coordinator_only
+def person_link(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Make a one-time link for a new password, shown this once."""
+    user = _sign_in_of(uid)
+    link = request.build_absolute_uri(services.new_link(user))
+    context = {"person": user.actor, "link": link}
+    return render(request, "people/link.html", context)
 
 
 @require_http_methods(["GET", "POST"])

@@ -43,12 +43,15 @@ MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.gzip.GZipMiddleware",
+    "hollow_kettle.people.middleware.NoStoreMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "hollow_kettle.people.middleware.ActorMiddleware",
+    "hollow_kettle.ui.middleware.PlainWordsMiddleware",
     "django.contrib.auth.middleware.LoginRequiredMiddleware",
+    "hollow_kettle.people.middleware.FirstPasswordMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "csp.middleware.CSPMiddleware",
@@ -97,13 +100,16 @@ AUTHENTICATION_BACKENDS = [
 ]
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
 AUTH_PASSWORD_VALIDATORS = [
-    {"NAME": f"django.contrib.auth.password_validation.{name}", "OPTIONS": options}
-    for name, options in [
-        ("MinimumLengthValidator", {"min_length": 10}),
-        ("CommonPasswordValidator", {}),
-        ("UserAttributeSimilarityValidator", {}),
-    ]
+    *(
+        {"NAME": f"django.contrib.auth.password_validation.{name}", "OPTIONS": options}
+        for name, options in [
+            ("MinimumLengthValidator", {"min_length": 10}),
+            ("UserAttributeSimilarityValidator", {}),
+        ]
+    ),
+    {"NAME": "hollow_kettle.people.passwords.GuessableValidator"},
 ]
+PASSWORD_RESET_TIMEOUT = 24 * 3600
 LOGIN_URL = "people:sign_in"
 LOGIN_REDIRECT_URL = "home"
 LOGOUT_REDIRECT_URL = "people:sign_in"
@@ -115,7 +121,10 @@ AXES_COOLOFF_TIME = timedelta(minutes=10)
 AXES_RESET_ON_SUCCESS = True
 AXES_LOCKOUT_CALLABLE = "hollow_kettle.people.views.locked_out"
 AXES_DISABLE_ACCESS_LOG = True
-AXES_IPWARE_PROXY_COUNT = 0
+AXES_USERNAME_CALLABLE = "hollow_kettle.people.doors.counted_name"
+AXES_CLIENT_IP_CALLABLE = "hollow_kettle.people.doors.client_address"
+# Whose word on a caller's address is taken; serve names the https proxy.
+TRUSTED_PROXIES: list[str] = []
 
 SESSION_COOKIE_AGE = 14 * 24 * 3600
 SESSION_COOKIE_HTTPONLY = True

@@ -1,5 +1,6 @@
 """How every form of the application is drawn."""
 
+from datetime import datetime, time
 from typing import Any
 
 from django import forms
@@ -7,6 +8,9 @@ from django.forms.renderers import TemplatesSetting
 
 from powercore.errors import PowercoreError
 from powercore.values import in_range, parse_number
+
+#: Years in which a club's events, gear and log can lie.
+FIRST_YEAR, LAST_YEAR = 1970, 2099
 
 
 class KettleFormRenderer(TemplatesSetting):
@@ -84,6 +88,11 @@ class NumberField(forms.CharField):
         return f"{value:g}" if isinstance(value, float) else value
 
 
+def time_of_day(text: str) -> time:
+    """Read a time of day such as 22:00 or 6:30; raises ValueError."""
+    return datetime.strptime(text.strip(), "%H:%M").time()  # noqa: DTZ007 - wall time
+
+
 class WallTimeField(forms.DateTimeField):
     """
     A local date and time in 24 hours, typed; the zone is the event's.
@@ -110,4 +119,23 @@ class WallTimeField(forms.DateTimeField):
     def to_python(self, value: Any) -> Any:
         """Return wall-clock time without a zone; the service expands it."""
         moment = super().to_python(value)
-        return moment.replace(tzinfo=None) if moment is not None else None
+        if moment is None:
+            return None
+        check_year(moment.year)
+        return moment.replace(tzinfo=None)
+
+
+def check_year(year: int) -> None:
+    """
+    Refuse a year in which nothing of a club can lie.
+
+    Raises
+    ------
+    ValidationError
+        Naming the range.
+    """
+    if not FIRST_YEAR <= year <= LAST_YEAR:
+        raise forms.ValidationError(
+            f"The year must be between {FIRST_YEAR} and {LAST_YEAR}, not {year}.",
+            code="out_of_range",
+        )
