@@ -97,7 +97,7 @@ def kit(shelf, marin):
     charger = put("charger", "C01", max_a=10.0, absorb_v=14.4, setting="lifepo4")
     made = put("kit", "Q01", name="Drumlin HF", steps="Switch on.\nListen.")
     kits.start_path(
-        made, battery=shelf["K01"], load=radio, fuse_a=30.0, awg=10, length_m=0.5,
+        made, battery=shelf["K01"], load=radio, fuse_a=25.0, awg=10, length_m=0.5,
         connector="genderless-45",
     )  # fmt: skip
     kits.save_way(made, source=charger)

@@ -19,6 +19,9 @@ from powercore.chemistry import Chemistry, chemistry_of
 from powercore.errors import PowerBeyondPack
 from powercore.values import in_range
 
+#: Two voltages nearer than this are the same. [V]
+SAME_V = 0.051
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Pack:
@@ -106,6 +109,25 @@ class Pack:
         return self.charge_v or self.chem.charge_v * self.series
 
     @property
+    def top_v(self) -> float:
+        """
+        Highest voltage seen on it: at the end of a charge and fresh off it. [V]
+
+        This pack's own charging voltage, else its chemistry's top within its maker's
+        limit.
+        """
+        if self.charge_v is not None:
+            return self.charge_v
+        top_v = self.chem.top_v * self.series
+        return top_v if self.max_charge_v is None else min(top_v, self.max_charge_v)
+
+    @property
+    def most_float_v(self) -> float | None:
+        """Highest voltage it may be kept at; None: it is not floated. [V]"""
+        chem_v = self.chem.float_most_v or self.chem.float_v
+        return self.float_v or (chem_v * self.series if chem_v else None)
+
+    @property
     def highest_charge_v(self) -> float:
         """Voltage that charging must not pass: the maker's, else usual. [V]"""
         return self.max_charge_v or self.chem.charge_range_v[1] * self.series
@@ -159,7 +181,12 @@ class Pack:
         """Resistance from rested to loaded voltage. [Ω]"""
         if self.measured_ohm is not None:
             return self.measured_ohm
-        return self.chem.cell_ohm_100ah * self.series * 100 / self.nameplate_ah
+        return self.typical_ohm
+
+    @property
+    def typical_ohm(self) -> float:
+        """Typical resistance for its size, with protection and leads. [Ω]"""
+        return typical_ohm(self.chem, self.series, self.nameplate_ah)
 
     def rested_v(self, soc: float) -> float:
         """Rested voltage at a state of charge. [V]"""
@@ -188,6 +215,18 @@ class Pack:
             return 0.0
         charge_ah = (from_soc - to_soc) * self.trusted_ah
         return charge_ah * self.mean_v(from_soc, to_soc, current_a)
+
+
+def typical_ohm(chem: Chemistry, series: int, nameplate_ah: float) -> float:
+    """
+    Typical resistance of a pack for its size, with protection and leads. [Ω]
+
+    A fixed part and that of its cells, which falls with the capacity; small cells
+    have less of it than one over the capacity says. Common practice, no source: good
+    within a factor of three, so nothing is forbidden by it alone.
+    """
+    share = (100 + chem.small_ah) / (nameplate_ah + chem.small_ah)
+    return chem.fixed_ohm + series * chem.cell_ohm_100ah * share
 
 
 def current_for_power(rested_v: float, resistance_ohm: float, power_w: float) -> float:
@@ -288,11 +327,10 @@ def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
 
 def refusal(pack: Pack, feeding: Feeding) -> str | None:
     """Say why a battery can't feed a station, or None when it can."""
-    highest_v = pack.rested_v(0.99)
-    if highest_v > feeding.device_max_v:
+    if pack.top_v > feeding.device_max_v + SAME_V:
         return (
-            f"full it gives {highest_v:.1f} V, above the {feeding.device_max_v:g} V "
-            "a device there stands"
+            f"off the charger it gives {pack.top_v:.1f} V, above the "
+            f"{feeding.device_max_v:g} V a device there stands"
         )
     if disconnect_of(pack, feeding).soc >= 0.95:
         return f"too low for a device there ({feeding.device_min_v:g} V at peak)"
@@ -350,31 +388,41 @@ def labelled_wh(volts: str, milliamp_hours: str) -> Decimal:
     return Decimal(volts) * Decimal(milliamp_hours) / 1000
 
 
-def air_band(wh: Decimal, *, is_lead: bool = False) -> AirBand:
+#: Spare lithium batteries of more than 100 Wh, and spares of lead-acid, a passenger
+#: may have: 49 CFR 175.10(a)(18), from memory.
+MOST_SPARES = 2
+
+
+def air_band(wh: Decimal, chemistry: str = "lifepo4", volts: float = 12.0) -> AirBand:
     """
-    Say how a spare battery may fly, by its watt-hours.
+    Say how a battery may fly with a passenger, by its chemistry's own rule.
 
     Lithium: up to and with 100 Wh carried on, up to and with 160 Wh with the
-    airline's approval, more not at all; lead-acid: non-spillable up to 100 Wh
-    [1]_. Airlines add rules of their own: ask them.
+    airline's approval, more not at all. Lead-acid: non-spillable (AGM, gel) up to
+    12 V and 100 Wh; spillable not at all. Dry cells (NiMH, alkaline) without a
+    limit [1]_. Airlines add rules of their own: ask them.
 
     Parameters
     ----------
     wh : Decimal
         From volts and amp-hours as typed, not after rounding. [Wh]
-    is_lead : bool
-        Whether it is a sealed lead-acid battery.
+    chemistry : str
+        Key of the chemistry.
+    volts : float
+        Nominal voltage of the pack. [V]
 
     References
     ----------
     .. [1] 49 CFR 175.10(a)(18) and IATA Dangerous Goods Regulations 2.3.5, both
        from memory.
     """
-    if wh <= 100:
+    chem = chemistry_of(chemistry)
+    if chem.is_lead:
+        is_small = volts <= 12 and wh <= 100
+        return AirBand.CARRY_ON if is_small and not chem.spills else AirBand.NO
+    if not chem.is_lithium or wh <= 100:
         return AirBand.CARRY_ON
-    if wh <= 160 and not is_lead:
-        return AirBand.APPROVAL
-    return AirBand.NO
+    return AirBand.APPROVAL if wh <= 160 else AirBand.NO
 
 
 def shared_currents_a(

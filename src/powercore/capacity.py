@@ -329,7 +329,7 @@ def health(
     share = ahs[-1] / pack.nameplate_ah
     if share < RETIRE_SHARE:
         retire.append(f"gives {share:.0%} of what is printed")
-    typical = pack.chem.cell_ohm_100ah * pack.series * 100 / pack.nameplate_ah
+    typical = pack.typical_ohm
     if pack.measured_ohm is not None and pack.measured_ohm > 2.5 * typical:
         retire.append(f"its resistance is {pack.measured_ohm / typical:.1f} × typical")
     if len(ahs) > 1 and ahs[-1] < (1 - SUDDEN_FALL) * ahs[-2]:

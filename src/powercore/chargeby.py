@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from powercore.fits import Verdict, fit_of, hours_to_full
-from powercore.gear import Battery, Charger
+from powercore.fits import UNPLUG_WHEN_FULL, Fit, Verdict, fit_of, hours_to_full
+from powercore.gear import SUPPLY, Battery, Charger
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,6 +39,12 @@ class Timetable:
     cant: tuple[tuple[str, str], ...]
 
 
+def must_be_watched(charger: Charger, battery: Battery, fit: Fit) -> bool:
+    """Whether somebody must be there: lithium, and whatever is ended by hand."""
+    by_hand = charger.role == SUPPLY or UNPLUG_WHEN_FULL in fit.mind
+    return battery.pack.chem.is_lithium or by_hand
+
+
 def charge_by(
     batteries: Sequence[Battery],
     chargers: Sequence[Charger],
@@ -65,7 +71,8 @@ def charge_by(
     hours_left : float
         From now to departure. [h]
     watches : sequence of Watch
-        When somebody watches; lithium charges only then. Empty means nobody does.
+        When somebody watches; lithium charges only then, and so does what must be
+        ended by hand. Empty means nobody does.
     """
     todo = []
     cant = []
@@ -82,15 +89,20 @@ def charge_by(
         if not fits:
             cant.append((battery.tag, "no charger fits it"))
             continue
+        fits = [one for one in fits if one[1].fills_to >= 0.995]
+        if not fits:
+            cant.append((battery.tag, "what fits it never fills it to the end"))
+            continue
         todo.append((min(hours for _, _, hours in fits), battery, fits))
     todo.sort(key=lambda item: (-item[0], item[1].tag))
     taken: dict[str, list[tuple[float, float]]] = {c.tag: [] for c in chargers}
     slots = []
     for _, battery, fits in todo:
-        is_watched = battery.pack.chem.is_lithium
-        open_h = watches if is_watched else (Watch(from_h=hours_left, to_h=0.0),)
         best: Slot | None = None
         for charger, fit, hours in fits:
+            is_watched = must_be_watched(charger, battery, fit)
+            any_time = (Watch(from_h=hours_left, to_h=0.0),)
+            open_h = watches if is_watched else any_time
             start = _latest(hours, hours_left, open_h, taken[charger.tag])
             if start is not None and (best is None or start < best.start_h):
                 best = Slot(
@@ -102,7 +114,7 @@ def charge_by(
                 )
         if best is None:
             why = f"needs {min(h for _, _, h in fits):.1f} h on a charger; none is free"
-            if is_watched:
+            if all(must_be_watched(c, battery, fit) for c, fit, _ in fits):
                 why += " for so long while somebody watches"
             cant.append((battery.tag, why))
             continue

@@ -48,14 +48,23 @@ class Chemistry:
     untested_share: float
     #: State of charge that practice promises not to go below. (0 to 1)
     reserve_soc: float
-    #: Resistance of a 100 Ah cell with its share of protection. [Ω]
+    #: Resistance of a 100 Ah cell. [Ω]
     cell_ohm_100ah: float
+    #: Small cells are made for more current: resistance goes with one over the
+    #: capacity and so many amp-hours. [Ah]
+    small_ah: float = 0.0
+    #: Resistance of protection board, leads and connector of a pack. [Ω]
+    fixed_ohm: float = 0.0
     #: Series cells of the usual "12 V" pack.
     usual_series: int
     #: Lowest and highest charging voltage that makers give for such cells. [V]
     charge_range_v: tuple[float, float]
     #: Voltage at which a full cell may be kept; None means do not float. [V]
     float_v: float | None
+    #: Highest float in use; what `float_v` says where left out. [V]
+    float_most_v: float | None = None
+    #: What a cell shows fresh off its charger; the charging voltage where left out. [V]
+    fresh_v: float | None = None
     #: Change of the charging voltage with temperature, from 25 °C on. [V/°C]
     compensation_v_per_c: float = 0.0
     #: Highest usual charging current over capacity. [1/h]
@@ -81,11 +90,18 @@ class Chemistry:
     test_days: int = 365
     is_lithium: bool = False
     is_lead: bool = False
+    #: Whether acid runs out when it falls over.
+    spills: bool = False
     #: Cells of a series string are charged with a balance lead or by protection.
     needs_balance: bool = False
     is_rechargeable: bool = True
     #: What to be careful of, in a sentence.
     caution: str
+
+    @property
+    def top_v(self) -> float:
+        """Highest voltage of a cell at the end of a charge and just after it. [V]"""
+        return self.charge_v if self.fresh_v is None else self.fresh_v
 
     def capacity_share(self, temp_c: float) -> float:
         """Share of the 25 °C capacity that is there at a temperature. (0 to 1)"""
@@ -176,9 +192,14 @@ CHEMISTRIES: dict[str, Chemistry] = {
             taper_h=0.1,  # little is left for the hold; common practice, no source
             untested_share=0.9,  # common practice, no source
             reserve_soc=0.2,  # common practice, no source
-            cell_ohm_100ah=0.002,  # 8 to 30 mΩ for 12 V: common practice, no source
+            # For 12 V 50 to 80 mΩ at 6 Ah, 40 to 60 at 3 Ah, 8 to 30 at 100 Ah, with
+            # protection and leads: common practice, no source.
+            cell_ohm_100ah=0.001504,
+            small_ah=9.7,
+            fixed_ohm=0.008,  # 5 to 15 mΩ: common practice, no source
             usual_series=4,
             charge_range_v=(3.5, 3.65),  # 14.0 to 14.6 V: common practice, no source
+            fresh_v=3.65,  # off a charger of 14.6 V: common practice, no source
             float_v=3.4,  # none, or 13.4 to 13.6 V: common practice, no source
             max_charge_c=0.5,  # common practice, no source
             max_discharge_c=1.0,  # common practice, no source
@@ -222,6 +243,8 @@ CHEMISTRIES: dict[str, Chemistry] = {
             untested_share=0.8,  # common practice, no source
             reserve_soc=0.2,  # common practice, no source
             cell_ohm_100ah=0.003,  # common practice, no source
+            small_ah=9.7,  # common practice, no source
+            fixed_ohm=0.008,  # 5 to 15 mΩ: common practice, no source
             usual_series=3,
             charge_range_v=(4.0, 4.25),  # common practice, no source
             float_v=None,  # common practice, no source
@@ -257,6 +280,8 @@ CHEMISTRIES: dict[str, Chemistry] = {
             untested_share=0.75,  # common practice, no source
             reserve_soc=0.25,  # common practice, no source
             cell_ohm_100ah=0.0015,  # common practice, no source
+            small_ah=9.7,  # common practice, no source
+            fixed_ohm=0.005,  # leads and plug: common practice, no source
             usual_series=3,
             charge_range_v=(4.0, 4.22),  # common practice, no source
             float_v=None,  # common practice, no source
@@ -292,9 +317,11 @@ CHEMISTRIES: dict[str, Chemistry] = {
             untested_share=0.7,  # common practice, no source
             reserve_soc=0.5,  # half depth: common practice, no source
             cell_ohm_100ah=0.001,  # 3 to 8 mΩ for 12 V: common practice, no source
+            small_ah=25.0,  # 20 to 30 mΩ at 7 Ah: common practice, no source
             usual_series=6,
             charge_range_v=(2.35, 2.45),  # to 14.7 V: common practice, no source
             float_v=2.275,  # 13.5 to 13.8 V: common practice, no source
+            float_most_v=2.3,  # 13.8 V is usual: common practice, no source
             compensation_v_per_c=-0.0035,  # -3 to -4 mV: common practice, no source
             max_charge_c=0.3,  # 0.2 to 0.3: common practice, no source
             max_discharge_c=1.0,  # common practice, no source
@@ -324,9 +351,11 @@ CHEMISTRIES: dict[str, Chemistry] = {
             untested_share=0.7,  # common practice, no source
             reserve_soc=0.5,  # common practice, no source
             cell_ohm_100ah=0.0012,  # common practice, no source
+            small_ah=25.0,  # common practice, no source
             usual_series=6,
             charge_range_v=(2.3, 2.375),  # to 14.25 V: common practice, no source
             float_v=2.275,  # 13.5 to 13.8 V: common practice, no source
+            float_most_v=2.3,  # 13.8 V is usual: common practice, no source
             compensation_v_per_c=-0.004,  # -3 to -5 mV: common practice, no source
             max_charge_c=0.2,  # common practice, no source
             max_discharge_c=0.7,  # common practice, no source
@@ -357,9 +386,11 @@ CHEMISTRIES: dict[str, Chemistry] = {
             untested_share=0.7,  # common practice, no source
             reserve_soc=0.5,  # common practice, no source
             cell_ohm_100ah=0.0017,  # 5 to 15 mΩ for 12 V: common practice, no source
+            small_ah=25.0,  # common practice, no source
             usual_series=6,
             charge_range_v=(2.35, 2.47),  # to 14.8 V: common practice, no source
             float_v=2.25,  # 13.2 to 13.8 V: common practice, no source
+            float_most_v=2.3,  # 13.8 V is usual: common practice, no source
             compensation_v_per_c=-0.005,  # -4 to -5 mV: common practice, no source
             max_charge_c=0.2,  # 0.1 to 0.2: common practice, no source
             max_discharge_c=1.0,  # common practice, no source
@@ -370,6 +401,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             storage_soc=1.0,  # common practice, no source
             top_up_soc=0.75,  # common practice, no source
             is_lead=True,
+            spills=True,
             caution=_LEAD,
         ),
         Chemistry(

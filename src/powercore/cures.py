@@ -21,7 +21,6 @@ from powercore.rotation.verify import verify
 from powercore.scenario import LOW, BatteryPlan, CrewPlan, Pin, Scenario
 from powercore.sources import BUFFER
 from powercore.stress import NOTICED_MIN, Cure, Cures, mean_off_air
-from powercore.values import Window, without
 
 #: Passes of the search for the things at hand, and for each cure from there.
 PASSES, MORE_PASSES = 4, 2
@@ -140,7 +139,7 @@ def _tries(
         "One more crew to walk", replace(scenario, crews=(*scenario.crews, crew))
     )
     watch = CrewPlan(name="yard watch", does="yard", start_min=0, end_min=span)
-    if not _is_watched(scenario):
+    if problem.unwatched:
         crews = (*scenario.crews, watch)
         yield _Try("Somebody at the yard all the while", replace(scenario, crews=crews))
     yield from _lower(problem, legs, before)
@@ -171,16 +170,6 @@ def _more_bays(scenario: Scenario) -> Iterator[_Try]:
             f"One more {best.max_w:.0f} W bay on {source.name}",
             replace(scenario, bays=(*scenario.bays, more)),
         )
-
-
-def _is_watched(scenario: Scenario) -> bool:
-    """Whether somebody watches the yard from start to end."""
-    watches = [
-        Window(start_min=one.start_min, end_min=one.end_min)
-        for one in scenario.crews
-        if one.does == "yard"
-    ]
-    return not without([Window(start_min=0, end_min=scenario.span_min)], watches)
 
 
 def _lower(

@@ -39,6 +39,23 @@ class Rested:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Seen:
+    """One later thing seen of it: a reading anywhere, or that it was used or lent."""
+
+    #: Days ago. [d]
+    days: float
+    volts: float | None = None
+    #: Flowing out while the volts were read. [A]
+    amps: float = 0.0
+    #: Counted out. [Ah]
+    out_ah: float | None = None
+    #: What its gauge showed. (0 to 1)
+    gauge: float | None = None
+    #: What else speaks against full: "it was used".
+    words: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Evidence:
     """What is known of a battery before it leaves."""
 
@@ -46,8 +63,8 @@ class Evidence:
     rested: Rested | None = None
     #: Counted out since it was full; None without a counter. [Ah]
     out_since_full_ah: float | None = None
-    #: Used since the charge ended, by whatever was noted.
-    was_used: bool = False
+    #: Everything seen of it since, at the shelf or at an event.
+    seen: tuple[Seen, ...] = ()
     switches_off: bool | None = None
     load_off: bool | None = None
     temp_c: float = 20.0
@@ -77,9 +94,10 @@ def gate(pack: Pack, evidence: Evidence) -> Gate:
     """
     Judge whether a battery may leave as full.
 
-    Full is proved by a charge that reached absorption and fell to the tail and has
-    not been used since, or by rested volts together with a count; rested volts
-    alone do for chemistries whose volts tell. Switches and loads must be off.
+    Full is proved by a charge that reached absorption and fell to the tail, or by
+    rested volts together with a count; rested volts alone do for chemistries whose
+    volts tell. Evidence ages: anything below full that was seen later closes the gate
+    until there is a new proof. Switches and loads must be off.
     """
     missing: list[str] = []
     proof = ""
@@ -91,7 +109,8 @@ def gate(pack: Pack, evidence: Evidence) -> Gate:
         missing += lacks
     if not proof and evidence.rested is not None:
         proof, lacks = _by_rest(pack, evidence.rested, evidence)
-        missing = lacks if not lacks else [*missing, *lacks]
+        if end is None:  # else what the charge lacks says it already
+            missing += lacks
     if evidence.switches_off is not True:
         missing.append("nobody noted that its switches are off")
     if evidence.load_off is not True:
@@ -101,6 +120,33 @@ def gate(pack: Pack, evidence: Evidence) -> Gate:
     return Gate(
         is_full=bool(proof) and not missing, proof=proof, missing=tuple(missing)
     )
+
+
+def below_full(pack: Pack, seen: Seen) -> str:
+    """
+    Say what in something seen speaks against a full battery; "" where nothing does.
+
+    Volts under load count as rested ones by what the pack's resistance takes; that
+    they were read too soon after use to prove full does not make them high.
+    """
+    if seen.words:
+        return seen.words
+    if seen.gauge is not None and seen.gauge < FULL_SHARE:
+        return f"its gauge showed {seen.gauge:.0%}"
+    if seen.out_ah is not None and seen.out_ah > (1 - FULL_SHARE) * pack.trusted_ah:
+        return f"{seen.out_ah:.1f} Ah were counted out"
+    if seen.volts is not None:
+        rested_v = seen.volts + seen.amps * pack.resistance_ohm
+        full_v = full_rested_v(pack)
+        if rested_v < full_v:
+            return f"it read {seen.volts:.2f} V; full is {full_v:.2f} V"
+    return ""
+
+
+def _against(pack: Pack, evidence: Evidence, days: float) -> str:
+    """The latest thing below full that was seen less than so many days ago."""
+    later = sorted((s for s in evidence.seen if s.days < days), key=lambda s: s.days)
+    return next((words for s in later if (words := below_full(pack, s))), "")
 
 
 def _by_charge(pack: Pack, end: ChargeEnd, evidence: Evidence) -> tuple[str, list[str]]:
@@ -113,8 +159,9 @@ def _by_charge(pack: Pack, end: ChargeEnd, evidence: Evidence) -> tuple[str, lis
         lacks.append(
             f"the charge ended at {end.amps:.2f} A, the tail is {tail_a:.2f} A"
         )
-    if evidence.was_used:
-        lacks.append("it was used since it was charged")
+    against = _against(pack, evidence, end.days)
+    if against:
+        lacks.append(f"since it was charged {against}")
     kept = kept_share(pack.chem, end.days, evidence.temp_c)
     if kept < FULL_SHARE:
         lacks.append(f"{end.days:.0f} days since it was full: about {kept:.0%} by now")
@@ -133,6 +180,9 @@ def _by_rest(pack: Pack, rested: Rested, evidence: Evidence) -> tuple[str, list[
         )
     if rested.volts < full_v:
         lacks.append(f"rested at {rested.volts:.2f} V, full is {full_v:.2f} V")
+    against = _against(pack, evidence, rested.days)
+    if against:
+        lacks.append(f"since that reading {against}")
     if kept_share(pack.chem, rested.days, evidence.temp_c) < FULL_SHARE:
         lacks.append(f"that reading is {rested.days:.0f} days old")
     count = evidence.out_since_full_ah

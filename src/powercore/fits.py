@@ -5,11 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
+from powercore.battery import SAME_V
 from powercore.charging import ChargeModel
 from powercore.gear import SUPPLY, Battery, Charger
 
 #: How near a charger's voltage must come to the pack's. [V]
 _NEAR_V = 0.25
+#: A supply at a chemistry's float voltage fills it slowly, to about here.
+#: Common practice, no source. (0 to 1)
+FLOAT_FILLS_TO = 0.95
 
 
 class Verdict(StrEnum):
@@ -29,8 +33,23 @@ class Fit:
     why: str
     #: From the reserve to full; None where it never fits. [h]
     hours: float | None = None
+    #: State of charge it fills to. (0 to 1)
+    fills_to: float = 1.0
     #: What else to know: current to limit, float to mind.
     mind: tuple[str, ...] = ()
+
+
+#: Said where a charger floats at more than the pack may be kept at.
+UNPLUG_WHEN_FULL = "unplug when full"
+#: Said where it hangs on what nobody noted.
+UNKNOWN_PROTECTION = "find out first whether the pack protects its cells"
+
+
+def is_unbalanced(charger: Charger, battery: Battery) -> bool:
+    """Whether cells in series get no balancing, for all that is known."""
+    pack = battery.pack
+    is_string = pack.chem.needs_balance and pack.series > 1
+    return is_string and battery.protection in ("", "none") and not charger.balances
 
 
 def _never(why: str) -> Fit:
@@ -52,14 +71,12 @@ def fit_of(charger: Charger, battery: Battery) -> Fit:
     if charger.series and pack.series not in charger.series:
         cells = " or ".join(map(str, charger.series))
         return _never(f"made for {cells} cells in series, this has {pack.series}")
-    if (
-        chem.needs_balance
-        and pack.series > 1
-        and battery.protection == "none"
-        and not charger.balances
-    ):
+    if battery.protection == "none" and is_unbalanced(charger, battery):
         return _never("no protection in the pack, and it doesn't balance")
-    mind = _mind(charger, battery)
+    if is_unbalanced(charger, battery):
+        mind = (UNKNOWN_PROTECTION, *_mind(charger, battery))
+    else:
+        mind = _mind(charger, battery)
     hours = hours_to_full(charger, battery, pack.reserve_soc)
     if charger.role == SUPPLY:
         return _supply(charger, battery, hours, mind)
@@ -76,12 +93,13 @@ def fit_of(charger: Charger, battery: Battery) -> Fit:
         low_v = chem.charge_range_v[0] * pack.series
         if charger.absorb_v < low_v - _NEAR_V:
             return _never(f"stops at {charger.absorb_v:.1f} V, full is {low_v:.1f} V")
-    if charger.setting == chem.key:
+    if charger.setting == chem.key and UNKNOWN_PROTECTION not in mind:
         return Fit(verdict=Verdict.FITS, why="as it is set", hours=hours, mind=mind)
     how = f" ({charger.how_set})" if charger.how_set else ""
+    is_set = charger.setting == chem.key
     return Fit(
         verdict=Verdict.WITH_SETTING,
-        why=f"set it for {chem.name}{how}",
+        why=UNKNOWN_PROTECTION if is_set else f"set it for {chem.name}{how}",
         hours=hours,
         mind=mind,
     )
@@ -111,6 +129,21 @@ def _supply(
             hours=hours,
             mind=mind,
         )
+    float_v = battery.pack.chem.float_v
+    if (
+        fixed_v is not None
+        and battery.pack.chem.is_lithium
+        and float_v is not None
+        and float_v * battery.pack.series - SAME_V <= fixed_v < wanted_v
+    ):
+        return Fit(
+            verdict=Verdict.WITH_SETTING,
+            why=f"holds {fixed_v:.1f} V: fills it slowly to about {FLOAT_FILLS_TO:.0%} "
+            "and never balances it; watch it, unplug it by hand",
+            hours=hours,
+            fills_to=FLOAT_FILLS_TO,
+            mind=mind,
+        )
     given = f"{fixed_v:.1f} V" if fixed_v is not None else "other volts"
     return _never(f"a supply of {given} doesn't fill {wanted_v:.1f} V")
 
@@ -120,11 +153,9 @@ def _mind(charger: Charger, battery: Battery) -> tuple[str, ...]:
     limit_a = battery.charge_limit_a
     if charger.max_a > limit_a * 1.001:
         mind.append(f"limit it to {limit_a:.1f} A")
-    float_v = battery.pack.float_v or (
-        battery.pack.chem.float_v and battery.pack.chem.float_v * battery.pack.series
-    )
-    if charger.float_v is not None and charger.float_v > (float_v or 0) + 0.05:
-        mind.append("unplug when full")
+    most_v = battery.pack.most_float_v or 0.0
+    if charger.float_v is not None and charger.float_v > most_v + SAME_V:
+        mind.append(UNPLUG_WHEN_FULL)
     return tuple(mind)
 
 

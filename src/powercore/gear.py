@@ -21,6 +21,8 @@ STANDARD_C = 25.0
 #: Fixed levels of USB power delivery: 5, 9, 15 and 20 V, extended 28, 36 and 48 V;
 #: 12 V is none of them. From memory of the standard. [V]
 PD_LEVELS_V = (5.0, 9.0, 15.0, 20.0, 28.0, 36.0, 48.0)
+#: How far a level may lie from its name: 5 %, from memory of the standard. [share]
+PD_TOLERANCE = 0.05
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,8 +34,9 @@ class Battery:
     #: The maker's limits; None where nobody knows them. [A]
     max_charge_a: float | None = None
     max_discharge_a: float | None = None
-    #: "none", "common" (one port both ways) or "separate" (a port for charging).
-    protection: str = "common"
+    #: "none", "common" (one port both ways), "separate" (a port for charging), or ""
+    #: where nobody noted it.
+    protection: str = ""
     #: Whether it warms its cells by itself before charging.
     is_heated: bool = False
     mass_kg: float | None = None
@@ -335,6 +338,18 @@ class Device:
             unit="V",
             why="it lies above the lowest",
         )
+
+    @property
+    def stands_v(self) -> float:
+        """Highest voltage it stands; by USB power delivery its own level too. [V]"""
+        return max(self.max_v, (self.pd_v or 0.0) * (1 + PD_TOLERANCE))
+
+    @property
+    def needs_v(self) -> float:
+        """Lowest voltage it works at, down to its own level of power delivery. [V]"""
+        if self.pd_v is None:
+            return self.min_v
+        return min(self.min_v, self.pd_v * (1 - PD_TOLERANCE))
 
     @property
     def is_transmitter(self) -> bool:

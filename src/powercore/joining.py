@@ -86,7 +86,6 @@ def side_by_side(packs: Sequence[Pack]) -> Pack:
     charges_v = [pack.charge_v for pack in packs if pack.charge_v is not None]
     ends_v = [pack.disconnect_v for pack in packs if pack.disconnect_v is not None]
     is_tested = any(pack.tested_ah is not None for pack in packs)
-    is_measured = any(pack.measured_ohm is not None for pack in packs)
     return Pack(
         chemistry=packs[0].chemistry,
         series=packs[0].series,
@@ -94,7 +93,7 @@ def side_by_side(packs: Sequence[Pack]) -> Pack:
         nameplate_ah=sum(pack.nameplate_ah for pack in packs),
         tested_ah=sum(pack.trusted_ah for pack in packs) if is_tested else None,
         reserve=max(pack.reserve_soc for pack in packs),
-        measured_ohm=1 / sum(_siemens(packs)) if is_measured else None,
+        measured_ohm=1 / sum(_siemens(packs)),
         max_charge_v=min(limits_v, default=None),
         charge_v=min(pack.absorb_v for pack in packs) if charges_v else None,
         float_v=min(own_v, default=None),

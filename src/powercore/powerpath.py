@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from powercore.battery import shared_currents_a
@@ -273,6 +273,8 @@ class Conditions:
     travels: str = "road"
     #: What one person is asked to lift. [kg]
     lift_kg: float = 20.0
+    #: How many carry it when it flies.
+    people: int = 1
     feeds_building: bool = False
     is_fastened: bool = True
     is_restrained: bool = True
@@ -293,6 +295,8 @@ class Kit:
     #: Chargers that share the generator.
     ports: tuple[Port, ...] = ()
     temporary: tuple[Temporary, ...] = ()
+    #: Batteries in its boxes, and in kits inside it, that are not wired.
+    spares: tuple[Battery, ...] = ()
     conditions: Conditions = field(default_factory=Conditions)
     other_mass_kg: float = 0.0
 
@@ -333,8 +337,24 @@ class Kit:
         return tuple(part for part in self.parts if isinstance(part, Feeds))
 
     @cached_property
+    def switched_on(self) -> Kit:
+        """The kit with every switch on, as it is used."""
+        if all(part.is_on for part in self.parts if isinstance(part, Switch)):
+            return self
+        parts = tuple(
+            replace(part, is_on=True) if isinstance(part, Switch) else part
+            for part in self.parts
+        )
+        return replace(self, parts=parts)
+
+    @cached_property
     def solved(self) -> dict[tuple[float, Draws], State | None]:
         """What `try_solve` found so far."""
+        return {}
+
+    @cached_property
+    def quitting(self) -> dict[str, float]:
+        """What `quits_at` found so far."""
         return {}
 
     def way_to(self, key: str) -> list[Part]:
@@ -366,6 +386,28 @@ class Kit:
             1 / (m.battery.pack.resistance_ohm + m.lead_ohm) for m in self.members
         )
         return 1 / inverse if inverse else 0.0
+
+    @property
+    def top_v(self) -> float:
+        """Highest voltage of its batteries, fresh off their chargers. [V]"""
+        return max((b.pack.top_v for b in self.batteries), default=0.0)
+
+    @property
+    def nominal_v(self) -> float:
+        """Nominal voltage of its batteries. [V]"""
+        return max((b.pack.nominal_v for b in self.batteries), default=0.0)
+
+    def with_ohm(self, share: float) -> Kit:
+        """The kit with so much of each resistance that nobody measured."""
+
+        def less(member: Member) -> Member:
+            pack = member.battery.pack
+            if pack.measured_ohm is not None:
+                return member
+            pack = replace(pack, measured_ohm=share * pack.typical_ohm)
+            return replace(member, battery=replace(member.battery, pack=pack))
+
+        return replace(self, members=tuple(map(less, self.members)))
 
     def set_v(self, soc: float) -> float:
         """Rested voltage of the set at a charge, all alike. [V]"""
@@ -606,6 +648,18 @@ def lowest_soc_for(kit: Kit, key: str, min_v: float, draws: Draws) -> float:
         middle = (low + high) / 2
         low, high = (low, middle) if enough(middle) else (middle, high)
     return high
+
+
+def quits_at(kit: Kit, part: Feeds) -> float:
+    """
+    State of charge below which a device quits, key down. (0 to 1)
+
+    1.0 when not even a full battery will do; a kit remembers the answer.
+    """
+    if part.key not in kit.quitting:
+        lowest = lowest_soc_for(kit, part.key, part.device.needs_v, key_down)
+        kit.quitting[part.key] = lowest
+    return kit.quitting[part.key]
 
 
 def hours_given(kit: Kit, draws: Draws, from_soc: float = 1.0) -> float:

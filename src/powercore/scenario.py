@@ -23,9 +23,9 @@ from powercore.loads import SPREAD, Load, Opening, Step, demand_w, peak_current_
 from powercore.sources import SourcePlan, Supply, on_w
 from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range
 
-SCHEMA_VERSION = 7
+SCHEMA_VERSION = 8
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2, 3, 4, 5, 6, 7)
+READABLE = (1, 2, 3, 4, 5, 6, 7, 8)
 
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
@@ -199,6 +199,15 @@ class BayPlan:
     #: Output of its charger. [W]
     max_w: float
     chemistries: tuple[str, ...]
+    #: Its charger ends a charge by itself; lead-acid may then charge unwatched.
+    ends_itself: bool = False
+    #: Why anything may charge on it while nobody watches the yard; empty: it may not.
+    unwatched_why: str = ""
+
+    def needs_watch(self, pack: Pack) -> bool:
+        """Whether a battery charges on it only while somebody watches the yard."""
+        is_own = self.ends_itself and pack.chem.is_lead
+        return not (is_own or self.unwatched_why)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -371,6 +380,15 @@ class Scenario:
             )
 
     @property
+    def watches(self) -> tuple[Window, ...]:
+        """When somebody watches the charging yard."""
+        return tuple(
+            Window(start_min=max(0, crew.start_min), end_min=crew.end_min)
+            for crew in self.crews
+            if crew.does == "yard" and crew.end_min > max(0, crew.start_min)
+        )
+
+    @property
     def grid(self) -> TimeGrid:
         """The event's time in 5-minute steps."""
         return TimeGrid.covering(self.span_min)
@@ -443,6 +461,14 @@ def decode(content: bytes) -> Scenario:
     """
     try:
         scenario = msgspec.json.decode(content, type=Scenario)
+    except RecursionError as error:
+        raise UnreadableScenario(
+            "This is not a scenario: its brackets are too deep."
+        ) from error
+    except UnicodeDecodeError as error:
+        raise UnreadableScenario(
+            "This is not a scenario: it is not in UTF-8. Save it again so."
+        ) from error
     except (msgspec.DecodeError, PowercoreError) as error:
         raise UnreadableScenario(f"This is not a scenario: {error}") from error
     if scenario.schema_version not in READABLE:

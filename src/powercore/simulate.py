@@ -111,7 +111,11 @@ class _Many:
         self.supply = _table([one.supplied_w(grid) for one in stations], grid.count)
         self.spare = _table([one.spare_w(grid) for one in stations], grid.count)
         self.rest_min = np.array([one.rest_min for one in stations], dtype=float)
-        self.soc = futures.start_soc.copy()
+        # A station without a battery looks at the first; without any, at an empty one.
+        self.batteries = len(self.battery_at)
+        pad = ((0, 0), (0, 0 if self.batteries else 1))
+        self.soc = np.pad(futures.start_soc, pad)
+        self.capacity = np.pad(futures.capacity, pad, constant_values=1.0)
         shape = (self.count, len(self.keys))
         self.cut_since = np.full(shape, np.nan)
         self.held = np.full(len(self.keys), -1)
@@ -140,7 +144,8 @@ class _Many:
         """Go through all steps."""
         times = cut_times(self.problem, self.legs)
         traced = np.flatnonzero(self.futures.traced)
-        soc, store = [self.soc[traced]], [self.store[traced]]
+        kept = np.ix_(traced, np.arange(self.batteries))
+        soc, store = [self.soc[kept]], [self.store[traced]]
         begins: dict[int, list[int]] = {}
         ends: dict[int, list[int]] = {}
         for number, leg in enumerate(self.legs):
@@ -157,7 +162,7 @@ class _Many:
             for number in ends.get(last, []):
                 at = self.battery_at[self.legs[number].battery]
                 self.end[:, number] = self.soc[:, at]
-            soc.append(self.soc[traced])
+            soc.append(self.soc[kept])
             store.append(self.store[traced])
         sums = self.sums
         return Runs(
@@ -290,7 +295,7 @@ class _Many:
             most_w = np.full(self.count, source.max_w)
         else:
             return
-        holds = yard.capacity * futures.capacity[:, yard.batteries]
+        holds = yard.capacity * self.capacity[:, yard.batteries]
         held = self.soc[:, yard.batteries] * holds
         gain = _after(yard, holds, held, hours) - held
         falling = yard.tail + (holds - held) / yard.taper_h
@@ -316,7 +321,7 @@ class _Many:
         if self.sheds:
             shed = self._shed_w(now, soc, supply, load, hours, start)
             load = np.maximum(load - shed, 0.0)
-        capacity = now.wh * futures.capacity[:, now.battery]
+        capacity = now.wh * self.capacity[:, now.battery]
         is_cut = ~np.isnan(self.cut_since) & now.has
         short = load > supply + _TINY
         is_off = short & (is_cut | ~now.has)
@@ -373,7 +378,7 @@ class _Many:
         takes: np.ndarray,
     ) -> FloatArray:
         """Charge what gives nothing: panels first, then the rest; energy taken. [Wh]"""
-        factor = self.futures.capacity[:, now.battery]
+        factor = self.capacity[:, now.battery]
         holds = now.ah * factor
         room = np.maximum(0.0, (1 - soc) * holds)
         rate = np.minimum(
@@ -395,7 +400,7 @@ class _Many:
         """Take what stations drew out of their batteries. [Wh]"""
         has = np.flatnonzero(now.has)
         batteries = now.battery[has]
-        wh = now.wh[:, has] * self.futures.capacity[:, batteries]
+        wh = now.wh[:, has] * self.capacity[:, batteries]
         self.soc[:, batteries] -= out[:, has] / wh
         self.out[:, now.leg[has]] += out[:, has]
 

@@ -229,5 +229,5 @@ def on_w(grid: TimeGrid, windows: Sequence[Window], watts: float) -> FloatArray:
 
 def over_supply_a(supply_a: float, load_a: float, charger_a: float) -> float:
     """How far a radio and a charger together pass a supply's rating. [A]"""
-    in_range("Rating of the supply", supply_a, low=0.1, high=500, unit="A")
+    in_range("Rating of the supply", supply_a, low=0.05, high=2000, unit="A")
     return max(0.0, load_a + charger_a - supply_a)

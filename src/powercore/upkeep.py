@@ -23,7 +23,7 @@ def kept_share(chem: Chemistry, days: float, temp_c: float = 25.0) -> float:
 
     Compound loss month by month; common practice, no source.
     """
-    in_range("Days", days, low=0, high=36525, unit="d")
+    in_range("Days", days, low=0, unit="d")
     return (1 - monthly_loss(chem, temp_c)) ** (days / MONTH_DAYS)
 
 

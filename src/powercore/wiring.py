@@ -34,14 +34,56 @@ _CLASS_5_OHM_KM = {
     10.0: 1.91,
     16.0: 1.21,
     25.0: 0.780,
+    35.0: 0.554,
+    50.0: 0.386,
+    70.0: 0.272,
+    95.0: 0.206,
+    120.0: 0.161,
 }
 
-#: Current that a single insulated conductor carries, 105 °C insulation in open
-#: air: ABYC E-11, from memory. [AWG: A]
-_AMPACITY_A = {18: 20, 16: 25, 14: 35, 12: 45, 10: 60, 8: 80, 6: 120, 4: 160}
+#: Insulation of a wire, as it is printed on it.
+ORDINARY, HOT = "ordinary", "hot"
+INSULATIONS = {
+    ORDINARY: "ordinary (PVC, 60 to 80 °C)",
+    HOT: "hot-rated (105 °C or more)",
+}
+#: How many wires under load lie together; by default as in a box: plus and minus.
+BOX, FREE, BUNDLE = "box", "free", "bundle"
+BUNDLES = {
+    BOX: "in a box or a two-wire lead",
+    FREE: "each wire alone in open air",
+    BUNDLE: "four or more wires in one bundle",
+}
+#: Current that ordinary wire carries in a box, by gauge; -1 is 2/0. To AWG 10 a
+#: usual rule of clubs: common practice, no source (12: 25 to 30 A). Above as single
+#: conductors of 75 °C insulation in ABYC E-11, from memory. Nothing more is taken off
+#: for a box. [AWG: A]
+_ORDINARY_A = {
+    18: 10, 16: 15, 14: 20, 12: 30, 10: 40, 8: 65, 6: 95, 4: 125, 2: 170, 1: 195,
+    0: 230, -1: 265, -2: 310, -3: 360,
+}  # fmt: skip
+#: Current that a single conductor of 105 °C insulation carries in open air, outside
+#: engine rooms: ABYC E-11, from memory. [AWG: A]
+_HOT_A = {
+    18: 20, 16: 25, 14: 35, 12: 45, 10: 60, 8: 80, 6: 120, 4: 160, 2: 210, 1: 245,
+    0: 285, -1: 330, -2: 385, -3: 445,
+}  # fmt: skip
+#: What is left of the table's current for wires that lie together: two or three
+#: loaded ones 70 %, four to six 60 %, ABYC E-11, from memory; ordinary wire's table
+#: has the first in it. [share]
+_LEFT = {
+    (ORDINARY, FREE): 1.0,
+    (ORDINARY, BOX): 1.0,
+    (ORDINARY, BUNDLE): 0.6 / 0.7,
+    (HOT, FREE): 1.0,
+    (HOT, BOX): 0.7,
+    (HOT, BUNDLE): 0.6,
+}
 
 #: Ratings of blade fuses, ISO 8820-3; larger ones are bolted. [A]
-FUSE_RATINGS_A = (1, 2, 3, 5, 7.5, 10, 15, 20, 25, 30, 40, 50, 60, 80, 100, 125, 150)
+FUSE_RATINGS_A = (
+    1, 2, 3, 5, 7.5, 10, 15, 20, 25, 30, 40, 50, 60, 80, 100, 125, 150, 200, 250, 300
+)  # fmt: skip
 
 #: Share of its rating that a fuse may carry for ten minutes. Common practice.
 SUSTAINED_SHARE = 0.8
@@ -64,6 +106,9 @@ class Wire:
     area_mm2: float | None = None
     #: Temperature of the conductor. [°C]
     temp_c: float = 20.0
+    #: One of INSULATIONS and of BUNDLES.
+    insulation: str = ORDINARY
+    bundle: str = BOX
 
     def __post_init__(self) -> None:
         in_range("Length of wire", self.length_m, low=0, high=500, unit="m")
@@ -75,6 +120,11 @@ class Wire:
             in_range("Wire gauge", self.awg, low=0, high=30, unit="AWG")
         if self.area_mm2 is not None:
             in_range("Wire", self.area_mm2, low=0.05, high=120, unit="mm²")
+        if (self.insulation, self.bundle) not in _LEFT:
+            raise UnknownKey(
+                f"Wire is {', '.join(INSULATIONS)} and lies {', '.join(BUNDLES)}, not "
+                f"{self.insulation} and {self.bundle}."
+            )
 
     @property
     def mm2(self) -> float:
@@ -86,11 +136,10 @@ class Wire:
     @property
     def ohm_per_m(self) -> float:
         """Resistance of one conductor. [Ω/m]"""
-        at_20 = (
-            _CLASS_5_OHM_KM[self.area_mm2] / 1000
-            if self.area_mm2 in _CLASS_5_OHM_KM
-            else COPPER_OHM_M / (self.mm2 * 1e-6)
-        )
+        if self.area_mm2 is not None:
+            at_20 = _class_5_ohm_m(self.area_mm2)
+        else:
+            at_20 = COPPER_OHM_M / (self.mm2 * 1e-6)
         return at_20 * (1 + COPPER_PER_C * (self.temp_c - 20))
 
     @property
@@ -101,12 +150,14 @@ class Wire:
     @property
     def ampacity_a(self) -> float:
         """Current it carries for long. [A]"""
-        return ampacity_a(self.mm2)
+        return ampacity_a(self.mm2, self.insulation, self.bundle)
 
     @property
     def words(self) -> str:
         """As it is spoken of: AWG 12, 2.4 m."""
-        size = f"AWG {self.awg}" if self.awg is not None else f"{self.area_mm2:g} mm²"
+        size = f"AWG {self.awg or '1/0'}"
+        if self.awg is None:
+            size = f"{self.area_mm2:g} mm²"
         return f"{size}, {self.length_m:g} m"
 
 
@@ -121,20 +172,40 @@ def awg_area_mm2(awg: int) -> float:
     return math.pi / 4 * awg_diameter_mm(awg) ** 2
 
 
-def ampacity_a(area_mm2: float) -> float:
+def _class_5_ohm_m(area_mm2: float) -> float:
+    """Resistance of stranded wire; between the standard's sizes as its neighbours."""
+    areas = np.array(list(_CLASS_5_OHM_KM))
+    resistivities = areas * np.array(list(_CLASS_5_OHM_KM.values())) / 1000
+    found = np.interp(math.log(area_mm2), np.log(areas), resistivities)
+    return float(found) / area_mm2
+
+
+def ampacity_a(area_mm2: float, insulation: str = ORDINARY, bundle: str = BOX) -> float:
     """
     Current that a conductor carries for long. [A]
 
     Between the gauges of the table it follows a straight line in the logarithms;
-    thinner than the table it falls in proportion to the cross-section.
+    thinner than the table it falls in proportion to the cross-section; thicker it
+    rises with its root, since a thick wire has less skin for its copper.
+
+    Parameters
+    ----------
+    area_mm2 : float
+        Cross-section. [mm²]
+    insulation, bundle : str
+        One of INSULATIONS and of BUNDLES; by default ordinary wire in a box.
     """
-    gauges = sorted(_AMPACITY_A, reverse=True)
+    table = _HOT_A if insulation == HOT else _ORDINARY_A
+    gauges = sorted(table, reverse=True)
     areas = [awg_area_mm2(gauge) for gauge in gauges]
-    amps = [float(_AMPACITY_A[gauge]) for gauge in gauges]
+    amps = [float(table[gauge]) for gauge in gauges]
+    left = _LEFT[insulation, bundle]
     if area_mm2 <= areas[0]:
-        return amps[0] * area_mm2 / areas[0]
+        return left * amps[0] * area_mm2 / areas[0]
+    if area_mm2 >= areas[-1]:
+        return left * amps[-1] * math.sqrt(area_mm2 / areas[-1])
     found = np.interp(math.log(area_mm2), np.log(areas), np.log(amps))
-    return math.exp(float(found))
+    return left * math.exp(float(found))
 
 
 def voltage_drop_v(wire: Wire, current_a: float) -> float:
@@ -150,7 +221,7 @@ def smallest_awg(
 
     It must carry the current, too. None when not even AWG 4 will do.
     """
-    for awg in sorted(_AMPACITY_A, reverse=True):
+    for awg in range(18, 3, -2):
         wire = Wire(length_m=length_m, awg=awg)
         enough = voltage_drop_v(wire, current_a) <= most_drop * source_v
         if enough and wire.ampacity_a >= current_a:
@@ -158,12 +229,13 @@ def smallest_awg(
     return None
 
 
-def fuse_for(sustained_a: float, key_down_a: float, wire: Wire | None) -> float | None:
-    """Smallest usual fuse for two currents that its wire allows, else None. [A]"""
+def fuse_for(
+    sustained_a: float, key_down_a: float, most_a: float = math.inf
+) -> float | None:
+    """Smallest usual fuse for two currents, within what its wires carry. [A]"""
     for rating in FUSE_RATINGS_A:
         if sustained_a <= SUSTAINED_SHARE * rating and key_down_a <= rating:
-            fits = wire is None or rating <= wire.ampacity_a
-            return float(rating) if fits else None
+            return float(rating) if rating <= most_a else None
     return None
 
 

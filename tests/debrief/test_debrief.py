@@ -1,6 +1,7 @@
 """The debrief: minutes and watt-hours of what ran short."""
 
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
+from uuid import uuid4
 
 import numpy as np
 import pytest
@@ -10,6 +11,10 @@ from hypothesis import strategies as st
 
 from hollow_kettle.debrief.queries import report_of
 from hollow_kettle.field import services
+from hollow_kettle.field.queries import entries_of
+from hollow_kettle.log.models import FieldEntry
+from hollow_kettle.log.services import rebuild
+from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event
 from hollow_kettle.plan.services import set_state
 from powercore.shortfall import Stretch, below, shortfall
@@ -132,3 +137,51 @@ def test_the_page_shows_it_to_an_observer(over, client_of):
     assert "Where power ran short" in text
     assert "<b>45</b>" in text
     assert client_of("observer").get(reverse("debrief:home")).status_code == 302
+
+
+def test_an_entry_of_the_year_one_costs_a_page_nothing(over, shelf, esker, drumlin):
+    """Kept before anybody checked: a page goes by the event, whatever the log says."""
+    before = report_of(over, over.clock.now())
+    for day in (datetime(1, 1, 1, tzinfo=UTC), datetime(2025, 6, 27, tzinfo=UTC)):
+        FieldEntry.objects.create(
+            uid=uuid4(), device="old", kind="swap", event_key=over.pk,
+            actor=Actor.objects.first(), effective_at=day, battery=shelf["K03"].pk,
+            place=services.position_of(drumlin), station_key=drumlin.pk,
+        )  # fmt: skip
+    rebuild(over.pk)
+    report = report_of(over, over.clock.now())
+
+    turns = [turn for line in report.stations for turn in line.turns]
+    assert min(turn.start for turn in turns) >= over.starts_at
+    assert len(turns) <= sum(len(line.turns) for line in before.stations) + 2
+
+
+def test_a_closed_event_takes_strikes_and_late_entries_from_a_coordinator(
+    over, shelf, drumlin, client_of, people
+):
+    """The debrief counts anew and says so; a logger's waits, and shows as waiting."""
+    set_state(over, state=Event.State.RUNNING)
+    note = {"at": over.starts_at + timedelta(minutes=200), "text": "a lead"}
+    mine = services.log_station(
+        over, drumlin, what="off_air", by=people["logger"], **note
+    )
+    set_state(over, state=Event.State.CLOSED)
+    before = report_of(over, over.clock.now()).off_min
+    entry = FieldEntry.objects.get(uid=mine.uid)
+    url = reverse("field:entry_strike", args=[over.pk, entry.pk])
+
+    set_clock(over, 480 + 3 * 1440)  # days later
+    said = client_of("logger").post(url, {"because": "not so"}, follow=True)
+    assert "Kept aside (quarantine): the event is closed" in said.content.decode()
+    assert entry.pk not in {e.pk for e in entries_of(over) if e.is_struck}
+    assert report_of(over, over.clock.now()).off_min == before
+    said = client_of("coordinator").post(url, {"because": "not so"}, follow=True)
+    assert "The debrief is counted anew" in said.content.decode()
+    assert report_of(over, over.clock.now()).off_min < before
+    late = {
+        "uid": uuid4(), "station": drumlin.pk, "what": "off_air",
+        "taken": "2026-06-27 19:00",
+    }  # fmt: skip
+    add = reverse("field:entry_add", args=[over.pk, "station"])
+    said = client_of("coordinator").post(add, late, follow=True).content.decode()
+    assert "Station is kept. The debrief is counted anew." in said

@@ -1,8 +1,10 @@
 """The demo club: physically made, consistent but for what is planted."""
 
+import io
 from datetime import timedelta
 
 import pytest
+from pypdf import PdfReader
 
 from hollow_kettle.debrief.queries import report_of
 from hollow_kettle.demo.history import TRUE_AH
@@ -10,6 +12,9 @@ from hollow_kettle.field.queries import board_of
 from hollow_kettle.log.models import Conflict, FieldEntry, Standing
 from hollow_kettle.plan.models import Event, Rotation
 from hollow_kettle.plan.queries import problem_of
+from hollow_kettle.shelf.kit_queries import kit_page
+from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.paper import kit_card
 from hollow_kettle.shelf.queries import shelf_batteries
 from powercore.rotation.verify import verify
 
@@ -29,6 +34,17 @@ def test_it_has_what_a_newcomer_should_see(demo):
     assert sorted(Event.objects.values_list("state", flat=True)) == [
         "closed", "planned", "running",
     ]  # fmt: skip
+
+
+def test_a_kit_that_left_with_stops_names_who_took_them_on_one_card(demo):
+    """Four of Drumlin's stops, each with its reason, on one A6 page."""
+    page = kit_page(Asset.objects.get(tag="Q01"))
+    paper = PdfReader(io.BytesIO(kit_card(page, "a6")))
+    words = " ".join(paper.pages[0].extract_text().split())
+
+    assert len(paper.pages) == 1
+    assert words.count("Accepted by Marin") == 4
+    assert "calling at 100 W" in words
 
 
 def test_published_rotations_pass_the_verifier(demo):

@@ -8,9 +8,13 @@ from django.urls import reverse
 
 from hollow_kettle.field import beliefs, queries, services
 from hollow_kettle.log.models import BatteryNow, Conflict, FieldEntry, Place, Placement
+from hollow_kettle.plan.bridge import scenario_of
 from hollow_kettle.plan.models import Event
+from hollow_kettle.plan.queries import holds_of, moves
 from hollow_kettle.plan.rotations import make_rotation, publish
 from hollow_kettle.plan.services import set_state
+from hollow_kettle.shelf.models import Asset, Battery
+from hollow_kettle.shelf.services import custody
 from tests.conftest import set_clock
 
 
@@ -311,7 +315,7 @@ def test_a_strike_undoes_and_only_one_s_own(under_way, shelf, esker, client_of, 
     assert 'class="struck"' in page.content.decode()
 
 
-def test_what_is_noted_after_the_end_waits_in_quarantine(under_way, marin):
+def test_what_is_noted_after_the_end_waits_in_quarantine(under_way, marin, people):
     """A closed event and a time ahead of now are kept aside, with the reason."""
     ahead = services.note(
         under_way,
@@ -322,7 +326,7 @@ def test_what_is_noted_after_the_end_waits_in_quarantine(under_way, marin):
     )
     set_state(under_way, state=Event.State.CLOSED)
     closed = services.note(
-        under_way, "note", by=marin, note="late", at=under_way.starts_at
+        under_way, "note", by=people["logger"], note="late", at=under_way.starts_at
     )
 
     assert "later than now" in ahead.why
@@ -384,3 +388,156 @@ def test_the_finder_finds_batteries_and_only_own_events(under_way, client_of):
     assert (
         "Bog Walk" not in client_of("stranger").get(url, {"q": "drum"}).content.decode()
     )
+
+
+def test_the_same_form_sent_twice_counts_once_and_says_so(under_way, client_of):
+    """With the time left empty, minutes apart; another payload is a conflict."""
+    url = reverse("field:entry_add", args=[under_way.pk, "reading"])
+    data = {"uid": uuid4(), "tag": "K01", "gauge_pct": "60", "how": "receiving"}
+    client = client_of("logger")
+    assert "Reading is kept." in client.post(url, data, follow=True).content.decode()
+    set_clock(under_way, 125)
+
+    again = client.post(url, data, follow=True).content.decode()
+    assert "Reading was kept before; it counts once." in again
+    assert FieldEntry.objects.filter(gauge_pct=60).count() == 1
+    other = client.post(url, data | {"gauge_pct": "61"}, follow=True).content.decode()
+    assert "Kept aside (conflict)" in other
+
+
+@pytest.mark.parametrize(
+    ("taken", "words"),
+    [
+        ("2025-06-27 13:50", "The event goes from 2026-06-27 12:00"),
+        ("0001-01-01 00:00", "The year must be between 1970 and 2099, not 1."),
+        ("9999-12-31 23:59", "The year must be between 1970 and 2099, not 9999."),
+    ],
+)
+def test_a_time_far_outside_the_event_is_asked_about(
+    under_way, client_of, shelf, esker, taken, words
+):
+    """And waits for a coordinator when it is meant; pages go on as quickly."""
+    url = reverse("field:entry_add", args=[under_way.pk, "swap"])
+    data = {"uid": uuid4(), "station": esker.pk, "tag": "K03", "taken": taken}
+    answer = client_of("runner").post(url, data)
+    assert answer.status_code == 422
+    assert words in answer.content.decode()
+    sure = client_of("runner").post(url, data | {"sure": "on"})
+    if taken.startswith("2025"):
+        assert sure.status_code == 302
+        entry = FieldEntry.objects.get(battery=shelf["K03"].pk, kind="swap")
+        assert entry.standing == "quarantine"
+        assert "more than a day outside the event" in entry.standing_why
+    else:
+        assert sure.status_code == 422
+
+
+def test_a_swap_with_an_unknown_tag_that_came_out_waits_when_it_is_meant(
+    under_way, client_of, esker
+):
+    """Asked once; then kept for a coordinator."""
+    url = reverse("field:entry_add", args=[under_way.pk, "swap"])
+    data = {"uid": uuid4(), "station": esker.pk, "tag": "K03", "tag_out": "K77"}
+    client = client_of("runner")
+    assert "There is no battery K77" in client.post(url, data).content.decode()
+
+    said = client.post(url, data | {"sure": "on"}, follow=True).content.decode()
+    assert "Kept aside (quarantine): no battery K77 on the shelf" in said
+
+
+@pytest.mark.parametrize("series", [4, 8])
+def test_what_is_odd_hangs_on_the_pack(under_way, shelf, client_of, series):
+    """26 V are usual for eight cells in series and odd for four."""
+    Battery.objects.filter(pk=shelf["K01"].pk).update(series=series)
+    url = reverse("field:entry_add", args=[under_way.pk, "reading"])
+    data = {"uid": uuid4(), "tag": "K01", "volts": "26.1", "how": "receiving"}
+
+    answer = client_of("logger").post(url, data)
+
+    assert answer.status_code == (422 if series == 4 else 302)
+
+
+def test_a_pack_at_0_v_comes_first_and_is_not_counted_on(under_way, shelf, client_of):
+    """Not 69 %: tripped?, at the board's top; a later reading wakes it."""
+    url = reverse("field:entry_add", args=[under_way.pk, "reading"])
+    data = {"uid": uuid4(), "tag": "K02", "volts": "0", "how": "receiving"}
+    client = client_of("logger")
+    client.post(url, data | {"sure": "on"})
+
+    first = board(under_way).stations[0]
+    assert first.station.name == "Drumlin"
+    assert first.battery.state == "tripped?"
+    assert sum(count for _, count in board(under_way).counts) == len(shelf)
+    page = client.get(reverse("field:board", args=[under_way.pk])).content.decode()
+    assert "tripped?" in page
+    assert "K02 read 0 V" in page
+    plan = scenario_of(under_way, under_way.clock.now())
+    charge = {one.tag: one.start_soc for one in plan.batteries}
+    assert charge["K02"] == 0 < charge["K01"]
+    client.post(url, data | {"uid": uuid4(), "volts": "13.2"})
+    assert not board(under_way).stations[0].has_trouble
+
+
+def test_a_hold_shows_at_once_on_board_plan_and_next_moves(
+    under_way, shelf, marin, boss, client_of
+):
+    """Noted by a logger: on hold until somebody releases it."""
+    poll = reverse("field:board_poll", args=[under_way.pk])
+    version = board(under_way).version
+    assert boss.get(poll, {"v": version}).status_code == 204
+    note = reverse("field:entry_add", args=[under_way.pk, "note"])
+    said = client_of("logger").post(
+        note, {"uid": uuid4(), "text": "k1 looks swollen, K02 not"}, follow=True
+    )
+    assert "On hold until somebody releases it: K01." in said.content.decode()
+    shelf["K01"].refresh_from_db()
+    assert shelf["K01"].hold == "a note says swollen"
+
+    now = boss.get(poll, {"v": board(under_way).version})
+    assert now.status_code == 204
+    page = boss.get(reverse("field:board", args=[under_way.pk])).content.decode()
+    assert "K01 ON HOLD" in page
+    assert "K01 at Esker is on hold: a note says swollen" in page
+    rotation = boss.get(reverse("plan:rotation", args=[under_way.pk])).content.decode()
+    assert "K01 is on hold: a note says swollen" in rotation
+    assert "Not to be carried out as it stands" in rotation
+    custody.release(shelf["K01"], how="it was the bag", by=marin)
+    assert "ON HOLD" not in boss.get(poll).content.decode()
+
+
+def test_a_move_with_a_held_battery_says_so(under_way, shelf, marin):
+    """Next moves, slips and round sheet go by it."""
+    rotation = under_way.rotations.get()
+    tags = {asset.pk: tag for tag, asset in shelf.items()}
+    leg = rotation.legs.filter(kind="serve").first()
+    custody.put_on_hold(Asset.objects.get(pk=leg.battery), because="wet", by=marin)
+
+    for move in moves(under_way, rotation, tags):
+        assert move.hold == ("wet" if move.battery == leg.battery else "")
+    assert holds_of(under_way)[leg.battery] == "wet"
+
+
+def test_a_bay_that_charges_with_nobody_there_is_worth_a_look(
+    under_way, shelf, marin, boss
+):
+    """Unless that was allowed on purpose, with its reason."""
+    bay = under_way.bays.get()
+    to = Place.objects.get(pk=bay.pk)
+    at = under_way.clock.now()
+    services.log_move(under_way, shelf["K03"], to=to, by=marin, at=at)
+    assert not any("nobody watches" in one for one in board(under_way).worth_a_look)
+    under_way.crews.filter(does="yard").update(ends_at=at - timedelta(minutes=5))
+    look = board(under_way).worth_a_look
+    assert "Bay 1 charges K03, and nobody watches the yard." in look
+
+    url = reverse("plan:bay_edit", args=[under_way.pk, bay.pk])
+    sent = {
+        "name": "Bay 1", "source": bay.source.pk, "max_w": "200",
+        "chemistries": ["lifepo4"], "unwatched_why": "steel box, smoke alarm",
+    }  # fmt: skip
+    assert boss.post(url, sent | {"max_w": "0"}).status_code == 422
+    assert boss.post(url, sent).status_code == 302
+    assert not any("nobody watches" in one for one in board(under_way).worth_a_look)
+    for page in ("plan:yard", "plan:rotation", "field:board"):
+        text = boss.get(reverse(page, args=[under_way.pk])).content.decode()
+        assert "steel box, smoke alarm" in text

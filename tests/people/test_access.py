@@ -41,6 +41,12 @@ TABLE = {
     ("people:sign_in", "GET"): OPEN,
     ("people:sign_in", "POST"): OPEN,
     ("people:sign_out", "POST"): EVERYBODY,
+    ("people:own_password", "GET"): EVERYBODY,
+    ("people:own_password", "POST"): EVERYBODY,
+    ("people:new_password", "GET"): OPEN,
+    ("people:new_password", "POST"): OPEN,
+    ("people:person_close", "POST"): BOSS,
+    ("people:person_link", "POST"): BOSS,
     ("people:person_list", "GET"): BOSS,
     ("people:person_add", "GET"): BOSS,
     ("people:person_add", "POST"): BOSS,
@@ -59,6 +65,7 @@ TABLE = {
     ("shelf:kit_detail", "GET"): EVERYBODY,
     ("shelf:packing", "GET"): EVERYBODY,
     ("shelf:kit_card", "GET"): EVERYBODY,
+    ("shelf:stops", "GET"): EVERYBODY,
     ("shelf:packing_print", "GET"): EVERYBODY,
     ("shelf:kit_drawing", "GET"): EVERYBODY,
     ("shelf:version_detail", "GET"): EVERYBODY,
@@ -112,6 +119,7 @@ TABLE = {
     ("shelf:way_add", "POST"): BOSS,
     ("shelf:version_add", "POST"): BOSS,
     ("shelf:packing_close", "POST"): BOSS,
+    ("shelf:stops", "POST"): BOSS,
     ("shelf:part_delete", "POST"): BOSS,
     ("shelf:way_delete", "POST"): BOSS,
     ("shelf:item_edit", "POST"): BOSS,
@@ -150,6 +158,8 @@ TABLE = {
     ("plan:bay_add", "POST"): EVENT_BOSS,
     ("plan:crew_add", "POST"): EVENT_BOSS,
     ("plan:yard_row_delete", "POST"): EVENT_BOSS,
+    ("plan:bay_edit", "GET"): EVENT_BOSS,
+    ("plan:bay_edit", "POST"): EVENT_BOSS,
     ("plan:places", "GET"): MEMBERS,
     ("plan:charge_by", "GET"): MEMBERS,
     ("plan:walk_edit", "POST"): EVENT_BOSS,
@@ -258,7 +268,8 @@ def urls(event, esker, shelf, kit, marin, people):
     known = {
         "uid": event.pk, "station_uid": esker.pk, "upload_uid": uuid4(),
         "source_uid": event.sources.get().pk, "number": rotation.number,
-        "site_pk": esker.site_id, "what": "reading", "key": "1", "kind": "battery",
+        "bay_uid": event.bays.get().pk, "site_pk": esker.site_id, "what": "reading",
+        "key": "1", "kind": "battery", "uidb64": "MQ",
         "token": kit.token, "lead": shelf["K01"].pk,
         "pk": {
             "field:entry_strike": FieldEntry.objects.get().pk,
@@ -294,6 +305,8 @@ def urls(event, esker, shelf, kit, marin, people):
             kwargs["uid"] = shelf_uid(name, shelf["K01"], kit)
         if name == "plan:yard_row_delete":
             kwargs["what"] = "crew"
+        if name.startswith("people:person_") and "uid" in parts:
+            kwargs["uid"] = people["stranger"].pk
         found[name] = reverse(name, kwargs=kwargs)
     return found
 
@@ -304,7 +317,9 @@ def shelf_uid(name, battery, kit):
         return kit.attachments.get().pk
     if name == "shelf:bench_accept":
         return battery.tests.get().pk
-    is_kit = name.startswith(("shelf:kit", "shelf:packing", "shelf:way", "shelf:ver"))
+    is_kit = name.startswith(
+        ("shelf:kit", "shelf:packing", "shelf:stops", "shelf:way", "shelf:ver")
+    )
     return kit.pk if is_kit else battery.pk
 
 
@@ -379,8 +394,16 @@ def test_a_lead_reads_only_the_battery_at_the_own_station(
     field.log_swap(event, drumlin, battery=shelf["K02"], by=marin, at=event.starts_at)
     url = reverse("field:entry_add", args=[event.pk, "reading"])
 
-    def answer(tag):
+    def answer(role, tag):
         data = {"uid": uuid4(), "tag": tag, "gauge_pct": "80", "how": "receiving"}
-        return client_of("station_lead").post(url, data).status_code
+        assert client_of(role).post(url, data).status_code == 302
+        entry = FieldEntry.objects.latest("pk")
+        return entry.standing, entry.standing_why
 
-    assert (answer("K01"), answer("K02")) == (302, 403)
+    assert answer("station_lead", "K01")[0] == "kept"
+    # A slip of the pen is not refused with nothing kept: it waits, and counts not.
+    wrong = ("quarantine", "K02 is not noted at the own station")
+    assert answer("station_lead", "K02") == wrong
+    unknown = ("quarantine", "no battery K91 on the shelf")
+    assert answer("station_lead", "K91") == unknown
+    assert answer("logger", "K02")[0] == "kept"

@@ -381,13 +381,31 @@ def test_a_file_with_what_the_tables_refuse_makes_nothing(sunny, marin):
     assert Event.objects.count() == 1
 
 
-def test_a_file_that_is_no_scenario_names_the_path(shelf, boss):
-    """A word where a number belongs is named by its path."""
-    file = SimpleUploadedFile("event.json", b'{"name": "x", "span_min": "long"}')
+@pytest.mark.parametrize(
+    ("content", "words"),
+    [
+        (b'{"name": "x", "span_min": "long"}', "$.span_min"),
+        (b'{"name": "\xff\xfe"}', "not in UTF-8"),
+        ('{"name": "x"}'.encode("utf-16"), "malformed"),
+        (b'{"a": ' + b"[" * 100_000, "brackets are too deep"),
+    ],
+)
+def test_a_file_that_is_no_scenario_names_what_is_wrong(shelf, boss, content, words):
+    """A word where a number belongs is named by its path; other files in words."""
+    file = SimpleUploadedFile("event.json", content)
     response = boss.post(reverse("plan:scenario_import"), {"file": file})
 
     assert response.status_code == 422
-    assert "$.span_min" in text(response)
+    assert words in text(response)
+
+
+def test_a_scenario_file_of_an_unknown_purpose_is_refused(sunny, marin):
+    """Nothing is kept, and the words that are known are named."""
+    found = json.loads(export_scenario(sunny)) | {"purpose": "picnic"}
+
+    with pytest.raises(ValidationError, match="Purpose 'picnic' is unknown"):
+        import_scenario(json.dumps(found).encode(), by=marin)
+    assert Event.objects.count() == 1
 
 
 def test_hours_and_places_go_out_in_open_forms(sunny, boss):

@@ -95,6 +95,7 @@ def battery(tag="K07", **values) -> Battery:
             "pack": make_pack(**pack),
             "max_charge_a": 25,
             "max_discharge_a": 50,
+            "protection": "common",
             "mass_kg": 6.2,
             "tested_days": 60,
         }
@@ -157,6 +158,11 @@ def member(*batteries: Battery, fuse_a: float | None = 60, **values) -> dict:
 def part(key: str, **values) -> dict:
     """One part changed."""
     return {"parts": tuple(replace(p, **values) if p.key == key else p for p in PARTS)}
+
+
+def changed(parts: dict[str, dict]) -> dict:
+    """Several parts changed, by their keys."""
+    return {"parts": tuple(replace(p, **parts.get(p.key, {})) for p in PARTS)}
 
 
 def device(**values) -> dict:

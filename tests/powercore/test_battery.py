@@ -225,21 +225,61 @@ def test_peukert_gives_the_hours_and_never_more_than_the_print(
 
 
 @pytest.mark.parametrize(
-    ("volts", "milliamp_hours", "is_lead", "band"),
+    ("volts", "milliamp_hours", "chemistry", "band"),
     [  # 49 CFR 175.10(a)(18) and IATA DGR 2.3.5, from memory; bands are inclusive
-        ("12.8", "7800", False, "carry-on"),
-        ("12.8", "7812.5", False, "carry-on"),
-        ("3.6", "27780", False, "with the airline's approval"),
-        ("12.8", "12500", False, "with the airline's approval"),
-        ("14.8", "10900", False, "not on a passenger aircraft"),
-        ("12.8", "20000", False, "not on a passenger aircraft"),
-        ("12", "9000", True, "not on a passenger aircraft"),
-        ("12.8", "7813", False, "with the airline's approval"),  # 100.0064 Wh
+        ("12.8", "7800", "lifepo4", "carry-on"),
+        ("12.8", "7812.5", "lifepo4", "carry-on"),
+        ("3.6", "27780", "nmc", "with the airline's approval"),
+        ("12.8", "12500", "nmc", "with the airline's approval"),
+        ("14.8", "10900", "lifepo4", "not on a passenger aircraft"),
+        ("12.8", "20000", "lifepo4", "not on a passenger aircraft"),
+        ("12", "9000", "agm", "not on a passenger aircraft"),
+        ("12.8", "7813", "nmc", "with the airline's approval"),  # 100.0064 Wh
     ],
 )
-def test_air_bands_are_judged_before_rounding(volts, milliamp_hours, is_lead, band):
+def test_air_bands_are_judged_before_rounding(volts, milliamp_hours, chemistry, band):
     """Exactly 100 and exactly 160 pass; a hair more does not."""
-    assert air_band(labelled_wh(volts, milliamp_hours), is_lead=is_lead) == band
+    wh = labelled_wh(volts, milliamp_hours)
+
+    assert air_band(wh, chemistry, float(volts)) == band
+
+
+@pytest.mark.parametrize(
+    ("chemistry", "series", "ah", "low_ohm", "high_ohm"),
+    [  # with protection board and leads: common practice, no source
+        ("lifepo4", 4, 6, 0.050, 0.080),
+        ("lifepo4", 4, 3, 0.040, 0.060),
+        ("lifepo4", 4, 100, 0.008, 0.030),
+        ("agm", 6, 100, 0.003, 0.008),
+        ("flooded", 6, 100, 0.005, 0.015),
+        ("agm", 6, 7, 0.015, 0.035),
+    ],
+)
+def test_resistance_is_typical_for_the_size(chemistry, series, ah, low_ohm, high_ohm):
+    """Small packs are mostly protection and leads, and made for current."""
+    pack = Pack(chemistry=chemistry, series=series, nameplate_ah=ah)
+
+    assert low_ohm <= pack.resistance_ohm <= high_ohm
+
+
+@pytest.mark.parametrize(
+    ("values", "top_v"),
+    [
+        ({"chemistry": "lipo", "series": 4, "nameplate_ah": 5}, 16.8),
+        ({"chemistry": "nmc", "series": 3, "nameplate_ah": 5}, 12.6),
+        ({}, 14.6),
+        ({"charge_v": 14.2}, 14.2),
+        ({"max_charge_v": 14.4}, 14.4),
+        ({"chemistry": "agm", "series": 12}, 28.8),  # a 24 V pack
+    ],
+)
+def test_the_highest_volts_are_those_off_the_charger(values, top_v):
+    """4.2 V a cell of Li-ion and LiPo, 3.65 V of LiFePO4, lead-acid at absorption."""
+    pack = make_pack(**{"tested_ah": None} | values)
+
+    assert pack.top_v == pytest.approx(top_v)
+    radio = Feeding(mean_a=1, peak_a=5, device_max_v=top_v - 0.2)
+    assert "off the charger" in (refusal(pack, radio) or "")
 
 
 @pytest.mark.parametrize(

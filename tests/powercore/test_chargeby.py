@@ -108,7 +108,7 @@ def test_the_setting_to_change_stands_in_the_plan():
         (battery("K1"), [], "no charger fits it"),
         (battery("K1", hold="swollen"), [CHARGER], "no charger fits it"),
         (battery("K1"), [replace(CHARGER, setting="", settings=())], "no charger fits"),
-        (battery("K1"), [FIXED], "no charger fits"),
+        (battery("K1"), [FIXED], "what fits it never fills it"),
     ],
 )  # fmt: skip
 def test_a_battery_without_a_charger_is_named(pack, chargers, why):
@@ -119,6 +119,23 @@ def test_a_battery_without_a_charger_is_named(pack, chargers, why):
 
     assert table.slots == ()
     assert table.cant[0][1].startswith(why)
+
+
+def test_what_is_ended_by_hand_is_charged_while_somebody_watches():
+    """Lead-acid on its own charger at any time; not on a supply or above its float."""
+    evening = (Watch(from_h=40, to_h=30),)
+    own = replace(CHARGER, setting="agm")
+
+    def ends(charger):
+        table = charge_by(
+            [agm("A1")], [charger], soc={"A1": 0.9}, hours_left=40, watches=evening
+        )
+        return table.slots[0].end_h
+
+    assert ends(own) == pytest.approx(0)
+    assert ends(replace(own, float_v=14.4)) == pytest.approx(30)
+    supply = replace(own, role="supply", setting="", low_v=5.0, high_v=15.0)
+    assert ends(supply) == pytest.approx(30)
 
 
 def test_a_full_battery_is_neither_planned_nor_named():

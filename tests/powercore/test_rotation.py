@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from powercore.arrays import Array, Site
 from powercore.budget import endurance, ledger, stock_wh
 from powercore.rotation.construct import construct
+from powercore.rotation.improve import improve
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
 from powercore.rotation.verify import verify
 from powercore.scenario import CLEAR, NO_SUN, BayPlan, CrewPlan
@@ -200,6 +201,7 @@ def test_a_spare_is_swapped_in_without_a_walk():
             },
         ),
         ("bay_change_unwatched", {"crews": SIX_HOURS.crews[:1]}),
+        ("charges_unwatched", {"crews": SIX_HOURS.crews[:1]}),
         ("charged_too_soon", {"settle_min": 60}),
         ("source_overloaded", {"sources": (replace(SIX_HOURS.sources[0], max_w=20),)}),
     ],
@@ -249,6 +251,100 @@ def test_a_buffer_bank_gives_no_more_than_it_holds():
 
     gained_ah = (after - before) * 20
     assert gained_ah * 4 * 3.6 / 0.99 == pytest.approx(50, rel=1e-6)
+
+
+BAY = SIX_HOURS.bays[0]
+
+
+@pytest.mark.parametrize(
+    ("values", "watch", "broken"),
+    [
+        ({}, (0, 360), set()),
+        ({}, (60, 240), {"charges_unwatched"}),  # the charge ends at 300
+        ({"bays": (replace(BAY, unwatched_why="steel box"),)}, (60, 300), set()),
+        # Its charger stops by itself, but it is lithium.
+        ({"bays": (replace(BAY, ends_itself=True),)}, (60, 240), {"charges_unwatched"}),
+        # No power from 240 on: it only lies there.
+        (
+            {
+                "sources": (
+                    replace(
+                        SIX_HOURS.sources[0],
+                        windows=(Window(start_min=0, end_min=240),),
+                    ),
+                )
+            },
+            (60, 240),
+            set(),
+        ),
+    ],
+)
+def test_nothing_charges_while_nobody_watches(values, watch, broken):
+    """On a bay with power, unless that was allowed on purpose."""
+    start, end = watch
+    crews = (
+        SIX_HOURS.crews[0],
+        CrewPlan(name="watch", does="yard", start_min=start, end_min=end),
+        CrewPlan(name="late", does="yard", start_min=300, end_min=360),
+    )
+    scenario = replace(SIX_HOURS, **{"crews": crews} | values)
+    legs = [
+        leg(SERVE, "k01", "esker", 0, 360),
+        leg(WAIT, "k02", YARD, 0, 100),
+        leg(CHARGE, "k02", "bay1", 100, 300),
+        leg(WAIT, "k02", YARD, 300, 360),
+    ]
+
+    report = verify(Problem(scenario), legs)
+    assert {one.rule for one in report.broken} == broken
+
+
+def test_lead_acid_charges_alone_on_a_charger_that_stops_by_itself():
+    """And what is found charging goes on until somebody comes, no longer."""
+    pack = make_pack(chemistry="agm", series=6)
+    nobody = SIX_HOURS.crews[:1]
+    own = replace(BAY, chemistries=("agm", "lifepo4"), ends_itself=True)
+    batteries = (
+        make_battery("k01"),
+        make_battery("k02", pack=pack, start_place="bay1"),
+    )
+    legs = [leg(SERVE, "k01", "esker", 0, 360), leg(CHARGE, "k02", "bay1", 0, 360)]
+
+    def broken(**values):
+        scenario = replace(SIX_HOURS, batteries=batteries, crews=nobody, bays=(own,))
+        report = verify(Problem(replace(scenario, **values)), legs)
+        return {one.rule for one in report.broken}
+
+    assert broken() == set()
+    alone = {"bays": (replace(own, ends_itself=False),)}
+    assert broken(**alone) == set()  # nobody comes at all
+    late = CrewPlan(name="late", does="yard", start_min=120, end_min=180)
+    assert broken(**alone, crews=(*nobody, late)) == {"charges_unwatched"}
+
+
+def test_a_plan_takes_batteries_off_before_the_watch_goes():
+    """A hungry station, a watch with a gap: the charge stops for it and goes on."""
+    span = 960
+    watches = [
+        CrewPlan(name="watch", does="yard", start_min=start, end_min=end)
+        for start, end in ((0, 303), (600, span))
+    ]
+    scenario = make_scenario(
+        span_min=span,
+        stations=(make_station(amps=5.0, openings=open_all(span)),),
+        crews=(
+            CrewPlan(name="crew", does="walks", start_min=0, end_min=span),
+            *watches,
+        ),
+    )
+    problem = Problem(scenario)
+    legs = construct(problem)
+    assert verify(problem, legs).is_valid
+    charging = [one for one in legs if one.kind == CHARGE]
+    assert charging
+    assert all(one.end_min <= 303 or one.start_min >= 600 for one in charging)
+    better = improve(problem, legs, passes=2).legs
+    assert verify(problem, better).is_valid
 
 
 # --- construct --------------------------------------------------------------------
@@ -357,9 +453,29 @@ def hard(draw):
         CrewPlan(
             name="crew", does="walks", start_min=later, end_min=span, people=people
         ),
-        CrewPlan(name="watch", does="yard", start_min=0, end_min=off_duty),
+        CrewPlan(
+            name="watch",
+            does="yard",
+            start_min=draw(st.sampled_from([0, 23])),
+            end_min=off_duty,
+        ),
+        CrewPlan(name="watch", does="yard", start_min=later + 7, end_min=span - 1),
     )
+    if draw(st.integers(0, 4)) == 0 and not batteries[-1].is_on_hold:
+        found = replace(batteries[-1], start_place="bay1", is_heated=True)
+        batteries = (*batteries[:-1], found)
     return make_scenario(
+        bays=(
+            BayPlan(
+                key="bay1",
+                name="Bay 1",
+                source="mains",
+                max_w=200,
+                chemistries=("lifepo4",),
+                ends_itself=draw(st.booleans()),
+                unwatched_why=draw(st.sampled_from(["", "", "in a steel box"])),
+            ),
+        ),
         site=draw(st.sampled_from([None, LAKES])),
         two_at_night=draw(st.booleans()),
         yard_sky=draw(st.sampled_from([NO_SUN, CLEAR])),
@@ -394,6 +510,8 @@ def test_construct_is_always_valid_and_never_worse_than_round_robin(scenario):
     plain = verify(problem, round_robin(problem))
 
     assert report.is_valid, report.broken
+    if not plain.is_valid:  # it leaves nothing on a bay where it was found
+        return
     tiers = {key: s.tier for key, s in problem.stations.items()}
     first = min(tiers.values())
     assert report.outcome.total_min("off_air", first, tiers=tiers) <= (

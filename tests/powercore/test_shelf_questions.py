@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from powercore.chargeby import Watch, charge_by
-from powercore.departure import ChargeEnd, Evidence, Rested, gate
+from powercore.departure import ChargeEnd, Evidence, Rested, Seen, gate
 from powercore.errors import OutOfRange
 from powercore.fits import Verdict, fit_of, hours_to_full
 from powercore.gear import Charger, Lead, Meter, Panel, Port, level_for
@@ -19,6 +19,7 @@ from powercore.wiring import PLUG, SOCKET, End
 from tests.builders import make_pack
 from tests.powercore.kits import CHARGER, SUPPLY, agm, battery, lipo
 
+NMC = {"chemistry": "nmc", "series": 3}
 BENCH = Charger(tag="S2", role="supply", max_a=20, low_v=10, high_v=16)
 ALKALINE = {"chemistry": "alkaline", "series": 8, "nameplate_ah": 2.5}
 
@@ -34,7 +35,25 @@ ALKALINE = {"chemistry": "alkaline", "series": 8, "nameplate_ah": 2.5}
         (replace(CHARGER, absorb_v=14.8), battery(), Verdict.NEVER, "14.8 V"),
         (replace(CHARGER, absorb_v=13.6), battery(), Verdict.NEVER, "stops at 13.6"),
         (BENCH, battery(), Verdict.WITH_SETTING, "set 14.4 V"),
-        (replace(SUPPLY, absorb_v=13.8), battery(), Verdict.NEVER, "supply of 13.8"),
+        (
+            replace(SUPPLY, absorb_v=13.8),
+            battery(),
+            Verdict.WITH_SETTING,
+            "to about 95%",
+        ),
+        (
+            replace(SUPPLY, absorb_v=27.6),
+            battery(pack={"series": 8}),
+            Verdict.WITH_SETTING,
+            "95%",
+        ),
+        (replace(SUPPLY, absorb_v=13.0), battery(), Verdict.NEVER, "supply of 13.0"),
+        (
+            replace(CHARGER, setting="nmc", absorb_v=12.6),
+            battery(pack=NMC, protection=""),
+            Verdict.WITH_SETTING,
+            "find out first",
+        ),
         (CHARGER, battery(hold="swollen"), Verdict.NEVER, "swollen"),
     ],
 )
@@ -175,7 +194,6 @@ REST = Rested(volts=13.4, minutes=60)
         (Evidence(charge_end=TAIL), False, "switches are off"),
         (Evidence(charge_end=replace(TAIL, amps=9), **OFF), False, "the tail is"),
         (Evidence(charge_end=replace(TAIL, volts=13.7), **OFF), False, "below 14.32"),
-        (Evidence(charge_end=TAIL, was_used=True, **OFF), False, "used since"),
         (Evidence(charge_end=replace(TAIL, days=90), **OFF), False, "90 days since"),
         (Evidence(rested=REST, **OFF), False, "a count is needed"),
         (Evidence(rested=REST, out_since_full_ah=0.3, **OFF), True, ""),
@@ -190,6 +208,42 @@ def test_a_battery_leaves_as_full_only_on_evidence(evidence, is_full, missing):
 
     assert found.is_full == is_full
     assert missing in " ".join(found.missing)
+
+
+@pytest.mark.parametrize(
+    ("pack", "seen", "words"),
+    [
+        (make_pack(), Seen(days=1, words="it was used"), "it was used"),
+        (make_pack(), Seen(days=1, volts=13.05), "it read 13.05 V; full is 13.26 V"),
+        (make_pack(series=8), Seen(days=1, volts=26.2), "26.20 V; full is 26.53 V"),
+        (make_pack(), Seen(days=1, volts=13.3), ""),
+        (make_pack(), Seen(days=1, volts=13.1, amps=10), ""),  # 10 A through 40 mΩ
+        (make_pack(), Seen(days=1, volts=0.0), "it read 0.00 V"),
+        (make_pack(), Seen(days=1, out_ah=0.7), "0.7 Ah were counted out"),
+        (make_pack(), Seen(days=1, gauge=0.9), "its gauge showed 90%"),
+        (make_pack(), Seen(days=1, gauge=1.0, out_ah=-0.2), ""),
+        (make_pack(), Seen(days=3, gauge=0.3), ""),  # before it was charged
+        (agm().pack, Seen(days=1, volts=12.5), "it read 12.50 V; full is 12.77 V"),
+    ],
+)
+def test_anything_below_full_seen_later_closes_the_gate(pack, seen, words):
+    """A charge two days old is no proof against what was seen since."""
+    end = ChargeEnd(volts=pack.absorb_v, amps=0.0, days=2)
+
+    found = gate(pack, Evidence(charge_end=end, seen=(seen,), **OFF))
+
+    assert found.is_full == (words == "")
+    assert words in " ".join(found.missing)
+
+
+def test_a_full_reading_does_not_outlive_the_use_after_it():
+    """Rested at 12.85 V, then used: the reading proves nothing any more."""
+    rested = Rested(volts=12.85, minutes=300, days=2)
+    used = Seen(days=1, words="it was used")
+
+    assert not gate(agm().pack, Evidence(rested=rested, seen=(used,), **OFF)).is_full
+    again = replace(rested, days=0.5)
+    assert gate(agm().pack, Evidence(rested=again, seen=(used,), **OFF)).is_full
 
 
 def test_rested_volts_alone_prove_lead_acid_full():

@@ -204,3 +204,51 @@ class RoundTrip(TestCase):
 
         assert preview.faults == []
         assert [row.what for row in planned] == ["unchanged"]
+
+
+@pytest.mark.parametrize(
+    ("note", "word"),
+    [
+        ("cell 3 SWOLLEN since June", "swollen"),
+        ("left in the rain, wet", "wet"),
+        ("Do not use!", "do not use"),
+        ("case punctured, smells sweet", "punctured"),
+        ("not swollen, no leaks", ""),
+        ("a wet-cell type; smoke alarm in its box", ""),
+        ("never used", ""),
+    ],
+)
+def test_a_battery_noted_as_dangerous_is_on_hold_until_released(
+    note, word, shelf, marin, boss
+):
+    """From a list too; released, the same note does not put it back."""
+    battery, kind = shelf["K01"], KINDS["battery"]
+    head = "tag,chemistry,series,nameplate_ah,note"
+    content = f'{head}\nK01,lifepo4,4,20,"{note}"\n'.encode()
+    tables.apply_list(kind, content, by=marin)
+
+    battery.refresh_from_db()
+    assert (word in battery.hold) if word else battery.hold == ""
+    if word:
+        boss.post(reverse("shelf:release", args=[battery.pk]), {"how": "looked at"})
+        tables.apply_list(kind, content + b"K02,lifepo4,4,20,fine\n", by=marin)
+        battery.refresh_from_db()
+        assert battery.hold == ""
+
+
+def test_what_a_device_is_made_for_survives_form_and_list(stocked, boss, marin):
+    """A 12 V radio stays one, so that 13.8 V after hours can be said to heat it."""
+    url = reverse("shelf:asset_add", args=["device"])
+    said = {"tag": "R9", "name": "12 V radio", "receive_a": "1", "nominal_v": "12"}
+    assert boss.post(url, said).status_code == 302
+    made = Asset.objects.get(tag="R9")
+    content = tables.export_list(KINDS["device"]).encode()
+
+    assert made.device.nominal_v == 12
+    edit = reverse("shelf:asset_edit", args=[made.pk])
+    boss.post(edit, said | {"receive_a": "2"})
+    made.refresh_from_db()
+    assert (made.device.receive_a, made.device.nominal_v) == (2, 12)
+    tables.apply_list(KINDS["device"], content, by=marin)
+    made.device.refresh_from_db()
+    assert (made.device.receive_a, made.device.nominal_v) == (1, 12)

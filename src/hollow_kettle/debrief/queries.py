@@ -219,17 +219,21 @@ def _turns_of(
     pack = physics.pack(battery)
     if pack is None:
         return []
+    starts_at = physics.event.starts_at
     served = [
-        p
+        (p.place.station_key, start, end)
         for p in life
         if p.place is not None
         and p.place.kind == PlaceKind.POSITION
         and p.place.event_key == physics.event.pk
+        # Whatever the log says, the debrief is of the event.
+        for start in [max(p.started_at, starts_at)]
+        for end in [min(p.ended_at or until, until)]
+        if start < end
     ]
     marks: dict[datetime, SocEstimate] = {}
-    for placement in served:
-        end = min(placement.ended_at or until, until)
-        moment = placement.started_at
+    for _, start, end in served:
+        moment = start
         while moment < end:
             marks[moment] = unknown()
             moment += SAMPLE
@@ -237,24 +241,20 @@ def _turns_of(
     walk(physics, battery, pack, life, readings, Belief(pack), marks)
     tag = physics.problem.batteries[str(battery)].tag
     turns = []
-    for placement in served:
-        assert placement.place is not None  # noqa: S101 - served are at positions
-        assert placement.place.station_key is not None  # noqa: S101 - and positions at one
-        end = min(placement.ended_at or until, until)
-        if end <= placement.started_at:
-            continue
-        own = sorted(m for m in marks if placement.started_at <= m < end)
-        key = str(placement.place.station_key)
+    for station_key, start, end in served:
+        assert station_key is not None  # noqa: S101 - positions are at a station
+        own = sorted(m for m in marks if start <= m < end)
+        key = str(station_key)
         if key not in physics.problem.stations or not own:
             continue
         feed = physics.problem.feed(key, str(battery))
         first, last = marks[own[0]], marks[own[-1]]
         turns.append(
             Turn(
-                station_key=placement.place.station_key,
+                station_key=station_key,
                 tag=tag,
                 battery=battery,
-                start=placement.started_at,
+                start=start,
                 end=end,
                 start_soc=first,
                 end_soc=last,
@@ -304,9 +304,12 @@ def _lines(
 
     span: StationSpan
     for span in (s for s in physics.spans if s.station_key == station.pk):
+        start = max(span.started_at, event.starts_at)
         end = min(span.ended_at or until, until)
+        if end <= start:
+            continue
         stretch = Stretch(
-            start_min=event.minute_of(span.started_at), end_min=event.minute_of(end)
+            start_min=event.minute_of(start), end_min=event.minute_of(end)
         )
         add(span.what, stretch, notes.get(span.entry_uid, ""), span.ended_at is None)
     for turn in turns:

@@ -8,6 +8,7 @@ from typing import Any
 
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.people.models import Actor
+from hollow_kettle.shelf.findings import standing_stops
 from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.models import Asset, BuildNote, KitVersion
 from hollow_kettle.shelf.services import (
@@ -17,6 +18,7 @@ from hollow_kettle.shelf.services import (
     record_capacity,
     record_test,
 )
+from hollow_kettle.shelf.services.kits import today
 from hollow_kettle.shelf.tables import apply_list
 from powercore.capacity import Row
 
@@ -248,6 +250,15 @@ _NOTES = (
 )  # fmt: skip
 
 
+#: Why Drumlin's kit went all the same, by the rule that stops it.
+_TAKEN_ON = {
+    "charge-chemistry": "panel stays unplugged; the yard charges K07",
+    "fuse-above-wire": "light's wire is cut off and taped, both ends",
+    "fuse-open": "holder is empty and taped over",
+    "antenna-power": "radio is set to 40 W; told to Sorrel",
+}
+
+
 def make_custody(
     owned: dict[str, Asset], people: dict[str, Actor], start: datetime
 ) -> None:
@@ -271,12 +282,16 @@ def make_custody(
     station = Place.objects.get(
         kind=PlaceKind.STATION, name__startswith="Drumlin, Cold Tarn"
     )
+    stops = standing_stops([owned["Q01"], owned["Q03"]], today())
     custody.check_out(
         [owned["Q01"], owned["C02"]],
         to=station,
         by=marin,
         due_at=start + timedelta(days=1, hours=8),
         at=start - timedelta(hours=4),
+        reasons={
+            stop.name: _TAKEN_ON[stop.finding.key.partition(":")[0]] for stop in stops
+        },
     )
     heron = custody.place_named(PlaceKind.PERSON, "Heron")
     custody.check_out(

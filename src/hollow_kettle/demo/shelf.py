@@ -98,6 +98,7 @@ def make_shelf(by: Actor) -> dict[str, Asset]:
             parallel=1,
             nameplate_ah=battery.nameplate_ah,
             mass_kg=battery.mass_kg,
+            protection="common" if battery.chemistry in ("lifepo4", "nmc") else "",
             max_discharge_a=battery.nameplate_ah * (2.0 if battery.series < 6 else 1.5),
             max_charge_a=battery.nameplate_ah * (1.0 if battery.series < 6 else 0.3),
             owner=battery.owner,

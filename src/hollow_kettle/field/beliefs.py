@@ -27,6 +27,7 @@ from hollow_kettle.log.models import (
     Placement,
     Standing,
     StationSpan,
+    is_tripped_at,
 )
 from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.models import Event
@@ -273,6 +274,8 @@ def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
             "as_of",
             "read_at",
             "evidence",
+            "is_tripped",
+            "base_tripped",
             "base_typical",
             "base_low",
             "base_high",
@@ -301,8 +304,11 @@ def _battery_now(
             belief.apply(step)
         as_of = until
     found = belief.estimate()
+    tripped = charge.last_says_tripped(readings)
     return BatteryNow(
         battery=uid,
+        is_tripped=tripped,
+        base_tripped=tripped,
         event_key=physics.event.pk,
         place=last.place if last else None,
         since=last.started_at if last else None,
@@ -375,7 +381,7 @@ def reading_steps(entry: FieldEntry, pack: Pack) -> list[Step]:
         words = f"{entry.volts:.2f} V {said}"
         if entry.amps is not None:
             words = f"{entry.volts:.2f} V {amps:.1f} A {said}"
-        if entry.volts > 1.0:  # a tripped protection shows 0 V and says no charge
+        if not is_tripped_at(entry.volts):
             steps.append(
                 VoltsReading(
                     volts=entry.volts,

@@ -12,13 +12,14 @@ from django.db.models import Q, QuerySet
 from hollow_kettle.clock import from_local, local
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.plan.models import Event, Source, Station
-from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.bridge import pack_of
+from hollow_kettle.shelf.models import Asset, Battery
 from hollow_kettle.shelf.services import look_alike, plain_tag
-from hollow_kettle.ui.forms import Dressed, NumberField
+from hollow_kettle.ui.forms import FIRST_YEAR, LAST_YEAR, Dressed, NumberField
 from powercore.joining import TIE
 from powercore.sources import NOT_OWN
 
-from .services import AHEAD
+from .services import AHEAD, is_far_outside
 
 
 class TagField(forms.CharField):
@@ -87,11 +88,33 @@ class EntryForm(Dressed, forms.Form):
                 wall = datetime.combine(here.date(), wall.time())
                 if from_local(wall, self.event.zone) > self.now + AHEAD:
                     wall -= timedelta(days=1)
+            if not FIRST_YEAR <= wall.year <= LAST_YEAR:
+                raise forms.ValidationError(
+                    f"The year must be between {FIRST_YEAR} and {LAST_YEAR}, not "
+                    f"{wall.year}.",
+                    code="out_of_range",
+                )
             return from_local(wall, self.event.zone)
         raise forms.ValidationError(
             f"Write the time like 23:24 or 2026-06-27 23:24, not {text}.",
             code="not_a_time",
         )
+
+    def clean(self) -> dict[str, Any]:
+        """A time far outside the event is asked about; kept, it waits."""
+        data = super().clean() or self.cleaned_data
+        taken = data.get("taken")
+        if taken is not None and is_far_outside(self.event, taken):
+            start, end = (
+                local(moment, self.event.zone)
+                for moment in (self.event.starts_at, self.event.ends_at)
+            )
+            self.ask(
+                "taken",
+                f"The event goes from {start:%Y-%m-%d %H:%M} to {end:%Y-%m-%d %H:%M}. "
+                "Tick “I mean it” to keep this for a coordinator to look at.",
+            )
+        return data
 
     def ask(self, field: str, words: str) -> None:
         """Ask once about something odd; with "I mean it" it is kept."""
@@ -154,16 +177,28 @@ class ReadingForm(EntryForm):
         if not set(read) & set(self.errors) and all(data.get(n) is None for n in read):
             self.add_error("volts", "Enter volts, amp-hours or a gauge percentage.")
         volts = data.get("volts")
-        if volts is not None and (volts < 9 or volts > 15.0):
+        low_v, high_v = self._usual_v()
+        if volts is not None and not low_v <= volts <= high_v:
             odd = (
                 "a tripped protection shows 0 V"
                 if abs(volts) < 1
-                else ("most batteries here lie between 10 and 14.6 V")
+                else f"such a battery lies between {low_v:.1f} and {high_v:.1f} V"
             )
             self.ask(
                 "volts", f"{volts:g} V is odd: {odd}. Tick “I mean it” to keep it."
             )
         return data
+
+    def _usual_v(self) -> tuple[float, float]:
+        """Between which volts the battery that was said is usually read."""
+        asset = self.battery("tag")
+        if asset is None:
+            return 9.0, 15.0
+        details = Battery.objects.filter(pk=asset.pk).first()
+        if details is None:
+            return 9.0, 15.0
+        pack = pack_of(details, None)
+        return 0.85 * pack.cut_off_v, pack.highest_charge_v + 0.1 * pack.series
 
 
 class SwapForm(EntryForm):
@@ -190,6 +225,12 @@ class SwapForm(EntryForm):
         went_in, out = data.get("tag") or "", data.get("tag_out") or ""
         if out and plain_tag(went_in) == plain_tag(out):
             self.add_error("tag_out", f"{out} can't go in and come out in one swap.")
+        elif out and self.battery("tag_out") is None:
+            self.ask(
+                "tag_out",
+                f"There is no battery {out}. Tick “I mean it” to keep the swap for a "
+                "coordinator to look at.",
+            )
         return data
 
 

@@ -6,9 +6,10 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from uuid import UUID
 
-from django.db.models import Count, OuterRef, Subquery
+from django.db.models import Count, OuterRef, Q, Subquery
 
 from hollow_kettle.log.models import (
+    EXCLUSIVE_KINDS,
     BatteryNow,
     Conflict,
     FieldEntry,
@@ -46,6 +47,16 @@ class BoardBattery:
     row: BatteryNow | None
     state: str
 
+    @property
+    def is_tripped(self) -> bool:
+        """Whether it showed 0 V when it was last read."""
+        return self.row is not None and self.row.is_tripped
+
+    @property
+    def is_held(self) -> bool:
+        """Whether it must not be used."""
+        return self.state == "hold"
+
 
 @dataclass(slots=True)
 class BoardStation:
@@ -73,15 +84,28 @@ class BoardStation:
         """Whether it needs somebody now: off, or late with less than an hour left."""
         is_late = self.slack_min is not None and self.slack_min < 0
         bad_h = self.reserve.bad_h if self.reserve else None
-        return self.is_off or (is_late and bad_h is not None and bad_h < 1)
+        is_thin = is_late and bad_h is not None and bad_h < 1
+        return self.is_off or self.has_trouble or is_thin
+
+    @property
+    def is_tripped(self) -> bool:
+        """Whether its battery shows 0 V."""
+        return self.battery is not None and self.battery.is_tripped
+
+    @property
+    def has_trouble(self) -> bool:
+        """Whether its battery shows 0 V, or must not be used."""
+        battery = self.battery
+        return battery is not None and (battery.is_tripped or battery.is_held)
 
     @property
     def sort_key(self) -> tuple[int, float]:
-        """Off the air first, then the least slack; closed stations last."""
-        if not self.is_open and not self.is_off:
+        """Off the air and 0 V first, then the least slack; closed stations last."""
+        is_first = self.is_off or self.has_trouble
+        if not self.is_open and not is_first:
             return (2, 0.0)
         return (
-            0 if self.is_off else 1,
+            0 if is_first else 1,
             self.slack_min if self.slack_min is not None else 1e9,
         )
 
@@ -95,6 +119,9 @@ class BoardBay:
     has_power: bool
     battery: BoardBattery | None
     hours_to_90: float | None
+    #: Whether it charges though nobody watches, and may not.
+    is_alone: bool = False
+    unwatched_why: str = ""
 
 
 @dataclass(slots=True)
@@ -132,8 +159,15 @@ class Board:
 
     @property
     def on_air(self) -> int:
-        """Stations that are open and not off the air."""
-        return sum(s.is_open and not s.is_off for s in self.stations)
+        """Stations that are open, not off the air, and have no battery that tripped."""
+        return sum(
+            s.is_open and not s.is_off and not s.is_tripped for s in self.stations
+        )
+
+    @property
+    def tripped(self) -> int:
+        """Stations whose battery read 0 V, which nobody noted as off the air."""
+        return sum(s.is_tripped and not s.is_off for s in self.stations)
 
     @property
     def off_air(self) -> int:
@@ -147,18 +181,22 @@ class LogState:
 
     last: int
     quarantined: int
+    #: How many batteries of the event are on hold.
+    held: int = 0
 
 
 def log_state(event: Event) -> LogState:
     """Read it in one query that does not walk through the log."""
     own = FieldEntry.objects.filter(event_key=OuterRef("pk"))
     aside = own.filter(standing=Standing.QUARANTINE).order_by().values("event_key")
-    found = Event.objects.filter(pk=event.pk).values_list(
+    on_hold = Count("batteries", filter=~Q(batteries__hold=""))
+    found = Event.objects.filter(pk=event.pk).annotate(held=on_hold)
+    last, quarantined, held = found.values_list(
         Subquery(own.order_by("-pk").values("pk")[:1]),
         Subquery(aside.annotate(count=Count("pk")).values("count")),
-    )
-    last, quarantined = found.get()
-    return LogState(last=last or 0, quarantined=quarantined or 0)
+        "held",
+    ).get()
+    return LogState(last=last or 0, quarantined=quarantined or 0, held=held)
 
 
 def version_of(
@@ -171,7 +209,8 @@ def version_of(
     log = log or log_state(event)
     minutes = int(event.minute_of(now)) // _POLL_MIN
     rotation = rotation or plan_queries.published(event)
-    return f"{log.last}-{minutes}-{rotation.number if rotation else 0}"
+    number = rotation.number if rotation else 0
+    return f"{log.last}-{minutes}-{number}-{log.held}"
 
 
 def board_of(event: Event, now: datetime) -> Board:
@@ -211,7 +250,10 @@ def board_of(event: Event, now: datetime) -> Board:
         for single in unit.members
     }
     tags |= {battery.uid: battery.tag for battery in batteries}
-    moves = plan_queries.moves(event, rotation, tags, every) if rotation else []
+    holds = plan_queries.holds_of(event) if log.held else {}
+    moves = []
+    if rotation:
+        moves = plan_queries.moves(event, rotation, tags, every, holds)
     coming = _coming(event, moves, now)
     stations = [
         _station(physics, station, at_station.get(station.pk), coming, now)
@@ -231,7 +273,7 @@ def board_of(event: Event, now: datetime) -> Board:
         counts=[(state, count) for state, count in counts if count],
         moves=coming[:6],
     )
-    _look(event, board, tags, log)
+    _look(event, board, tags, log, holds)
     return board
 
 
@@ -370,13 +412,22 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
             hours = model.hours_to(
                 battery.soc.typical * model.capacity, 0.9 * model.capacity
             )
+        has_power = physics.problem.source_is_on(bay.source, minute)
+        is_alone = (
+            battery is not None
+            and has_power
+            and physics.problem.needs_watch(key, str(battery.uid))
+            and not physics.problem.is_watched(minute)
+        )
         bays.append(
             BoardBay(
                 bay.name,
                 physics.problem.sources[bay.source].name,
-                physics.problem.source_is_on(bay.source, minute),
+                has_power,
                 battery,
                 hours,
+                is_alone=is_alone,
+                unwatched_why=bay.unwatched_why,
             )
         )
     return bays
@@ -404,11 +455,32 @@ def conflict_words(conflict: Conflict, tags: dict[UUID, str]) -> str:
     )
 
 
-def _look(event: Event, board: Board, tags: dict[UUID, str], log: LogState) -> None:
+def _look(
+    event: Event,
+    board: Board,
+    tags: dict[UUID, str],
+    log: LogState,
+    holds: dict[UUID, str],
+) -> None:
     """Note what is worth a look, and what contradicts."""
     conflicts = Conflict.objects.filter(event_key=event.pk).select_related("place")
     board.conflicts = [conflict_words(conflict, tags) for conflict in conflicts]
-    look = []
+    look = [
+        f"{one.tag} read 0 V: tripped? Unplug everything, wait, wake it as its maker "
+        "says. It is no dead pack."
+        for one in board.batteries
+        if one.is_tripped
+    ]
+    for one in board.batteries:
+        place = one.row.place if one.row is not None else None
+        if one.is_held and place is not None and place.kind in EXCLUSIVE_KINDS:
+            why = holds.get(one.uid, "see the shelf")
+            look.append(f"{one.tag} at {place} is on hold: {why}. Take it out of use.")
+    look += [
+        f"{bay.name} charges {bay.battery.tag}, and nobody watches the yard."
+        for bay in board.bays
+        if bay.is_alone and bay.battery is not None
+    ]
     for line in board.stations:
         if line.is_open and line.battery is None:
             look.append(f"{line.station.name} is open, and no battery is noted there.")
@@ -434,9 +506,9 @@ def entries_of(event: Event, most: int = 100) -> list[FieldEntry]:
         .order_by("-effective_at", "-pk")[:most]
     )
     struck = set(
-        FieldEntry.objects.filter(event_key=event.pk, kind=Kind.STRIKE)
-        .exclude(standing=Standing.CONFLICT)
-        .values_list("strikes", flat=True)
+        FieldEntry.objects.filter(
+            event_key=event.pk, kind=Kind.STRIKE, standing=Standing.KEPT
+        ).values_list("strikes", flat=True)
     )
     for entry in entries:
         entry.is_struck = entry.uid in struck  # type: ignore[attr-defined]

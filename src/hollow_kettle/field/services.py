@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID, uuid4
@@ -14,12 +15,16 @@ from hollow_kettle.log.services import Receipt
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.plan.queries import published
+from hollow_kettle.shelf.danger import danger_in
 from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.services import custody, plain_tag
 
 from . import beliefs
 
 #: How far ahead of the event's clock an entry may be before it is set aside.
 AHEAD = timedelta(minutes=30)
+#: How far outside its event an entry may be dated before it waits for somebody.
+OUTSIDE = timedelta(days=1)
 
 
 def position_of(station: Station) -> Place:
@@ -48,6 +53,8 @@ def note(
     device: str = "page",
     raw: dict[str, Any] | None = None,
     tag: str = "",
+    aside: str = "",
+    said_when: str = "",
     refresh: bool = True,
     **fields: Any,
 ) -> Receipt:
@@ -65,19 +72,19 @@ def note(
     tag : str
         A battery tag as it was said, when `battery` could not be found; the entry
         then waits in quarantine.
+    aside : str
+        Why it waits in quarantine, where the sender's form knows.
+    said_when : str
+        The time as the sender gave it; see `log.services.append`.
 
     Returns
     -------
     Receipt
         Kept, quarantined or in conflict, and why.
     """
-    why = ""
+    why = aside or _why_aside(event, by, at)
     if tag and fields.get("battery") is None:
         why = f"no battery {tag} on the shelf"
-    elif event.state == Event.State.CLOSED:
-        why = "the event is closed"
-    elif at > event.clock.now() + AHEAD:
-        why = "it is said to have happened later than now"
     receipt = log.append(
         event_key=event.pk,
         actor=by,
@@ -88,11 +95,28 @@ def note(
         device_at=at,
         raw={**(raw or {}), **({"tag": tag} if tag else {})},
         quarantine=why,
+        said_when=said_when,
         **fields,
     )
-    if refresh and receipt.standing == "kept":
+    if refresh and receipt.standing == "kept" and not receipt.is_repeat:
         _follow_up(event, kind, fields)
     return receipt
+
+
+def _why_aside(event: Event, by: Actor, at: datetime) -> str:
+    """Why an entry waits for a coordinator; empty where it counts at once."""
+    if event.state == Event.State.CLOSED and not by.is_coordinator:
+        return "the event is closed"
+    if at > event.clock.now() + AHEAD:
+        return "it is said to have happened later than now"
+    if is_far_outside(event, at):
+        return "it is dated more than a day outside the event"
+    return ""
+
+
+def is_far_outside(event: Event, at: datetime) -> bool:
+    """Whether a moment lies so far outside an event that it is a slip of the pen."""
+    return at < event.starts_at - OUTSIDE or at > event.ends_at + OUTSIDE
 
 
 def _follow_up(event: Event, kind: str, fields: dict[str, Any]) -> None:
@@ -228,6 +252,32 @@ def note_set_up(event: Event, *, by: Actor) -> int:
     log.rebuild(event.pk)
     beliefs.refresh(event)
     return count
+
+
+def hold_by_note(event: Event, text: str, *, by: Actor, at: datetime) -> list[str]:
+    """
+    Put batteries on hold of which a note says that they must not be used.
+
+    Returns
+    -------
+    list of str
+        Tags of those that it names and that are on hold by it now.
+    """
+    known = {
+        plain_tag(asset.tag): asset
+        for asset in event.batteries.filter(hold="", archived_at=None)
+    }
+    held: dict[str, str] = {}
+    before: set[str] = set()
+    for clause in re.split(r"[.;,\n]+", text):
+        named = {plain_tag(one) for one in re.findall(r"[\w-]+", clause)} & set(known)
+        if word := danger_in(clause):
+            held |= dict.fromkeys(named or before, word)
+        before = named
+    for tag, word in held.items():
+        asset = known[tag]
+        custody.put_on_hold(asset, because=f"a note says {word}", by=by, at=at)
+    return sorted(known[tag].tag for tag in held)
 
 
 def strike(

@@ -171,7 +171,15 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         receipt = _note(request, event, what, form)
         if receipt is not None:
-            _tell(request, receipt, what)
+            _tell(request, event, receipt, FORMS[what][0])
+            text = form.cleaned_data.get("text", "")
+            held = services.hold_by_note(
+                event, text, by=actor_of(request), at=form.cleaned_data["taken"]
+            )
+            if held:
+                messages.warning(
+                    request, f"On hold until somebody releases it: {', '.join(held)}."
+                )
             return redirect(_next(request, event))
     status = 422 if form.is_bound else 200
     context = {
@@ -190,14 +198,21 @@ def _next(request: HttpRequest, event: Event) -> str:
     return reverse(name, args=[event.pk])
 
 
-def _tell(request: HttpRequest, receipt: Receipt, what: str) -> None:
-    if receipt.standing == "kept":
-        messages.success(request, f"{FORMS[what][0]} is kept.")
-    else:
+def _tell(request: HttpRequest, event: Event, receipt: Receipt, what: str) -> None:
+    if receipt.standing != "kept":
         messages.warning(
             request,
             f"Kept aside ({receipt.standing}): {receipt.why}. A coordinator looks.",
         )
+    elif receipt.is_repeat:
+        messages.success(request, f"{what} was kept before; it counts once.")
+    else:
+        more = " The debrief is counted anew." if _is_closed(event) else ""
+        messages.success(request, f"{what} is kept.{more}")
+
+
+def _is_closed(event: Event) -> bool:
+    return event.state == Event.State.CLOSED
 
 
 def _note(
@@ -209,6 +224,7 @@ def _note(
         "by": actor_of(request),
         "at": data["taken"],
         "uid": data["uid"],
+        "said_when": form.data.get("taken", "").strip() or "now",
         "raw": {
             key: str(value)[:500]
             for key, value in form.data.items()
@@ -217,7 +233,7 @@ def _note(
     }
     if what == "reading":
         battery = form.battery("tag")
-        _allow(request, event, _station_of(battery))
+        aside = _aside_for_lead(request, event, battery)
         names = ("volts", "amps", "how", "unplugged_min", "amp_hours", "gauge_pct")
         fields = {name: data[name] for name in names}
         if fields["volts"] is None:
@@ -227,6 +243,7 @@ def _note(
             Kind.READING,
             battery=battery.pk if battery else None,
             tag=data["tag"],
+            aside=aside,
             **fields,
             **common,
         )
@@ -234,9 +251,7 @@ def _note(
         station: Station = data["station"]
         _allow(request, event, station.pk)
         battery, out = form.battery("tag"), form.battery("tag_out")
-        if data["tag_out"] and out is None:
-            form.add_error("tag_out", f"There is no battery {data['tag_out']}.")
-            return None
+        lost = data["tag_out"] and out is None
         place = services.position_of(station)
         return services.note(
             event,
@@ -244,6 +259,7 @@ def _note(
             battery=battery.pk if battery else None,
             tag=data["tag"],
             battery_out=out.pk if out else None,
+            aside=f"no battery {data['tag_out']} on the shelf" if lost else "",
             place=place,
             station_key=station.pk,
             place_out=data["place_out"],
@@ -276,6 +292,22 @@ def _note(
     return services.note(event, Kind.NOTE, note=data["text"], **common)
 
 
+def _aside_for_lead(request: HttpRequest, event: Event, battery: Asset | None) -> str:
+    """
+    Why a reading waits: a lead reads the own station's battery; else a tag is wrong.
+
+    Raises PermissionDenied for who notes nothing here.
+    """
+    access = access_of(request)
+    own = access.own_stations(event.pk)
+    if access.may_log(event.pk, _station_of(battery)) or not own:
+        _allow(request, event, _station_of(battery))
+        return ""
+    if battery is None:
+        return ""  # the unknown tag says why
+    return f"{battery} is not noted at the own station"
+
+
 def _allow(request: HttpRequest, event: Event, station_key: UUID | None) -> None:
     if not access_of(request).may_log(event.pk, station_key):
         raise PermissionDenied
@@ -305,14 +337,20 @@ def entry_strike(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
         raise PermissionDenied
     form = StrikeForm(request.POST)
     if form.is_valid():
-        services.strike(
+        receipt = services.strike(
             event,
             entry,
             because=form.cleaned_data["because"],
             by=actor,
-            at=event.clock.now(),
+            at=min(event.clock.now(), event.ends_at),
         )
-        messages.success(request, "Struck; it stays visible and counts no more.")
+        if receipt.standing == "kept":
+            more = " The debrief is counted anew." if _is_closed(event) else ""
+            messages.success(
+                request, f"Struck; it stays visible and counts no more.{more}"
+            )
+        else:
+            _tell(request, event, receipt, "Strike")
     else:
         messages.error(request, "Say why it is struck; nothing was changed.")
     return redirect("field:log_list", event.pk)

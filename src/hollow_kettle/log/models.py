@@ -33,6 +33,8 @@ class PlaceKind(models.TextChoices):
     STATION = "station", "at a station"
 
 
+#: Below this a pack shows nothing: its protection has opened. It says no charge. [V]
+TRIPPED_V = 1.0
 #: Kinds that hold one battery at a time.
 EXCLUSIVE_KINDS = (PlaceKind.POSITION, PlaceKind.BAY)
 
@@ -151,6 +153,11 @@ class FieldEntry(models.Model):
                 fields=["event_key", "kind", "effective_at"], name="log_entry_kind"
             ),
             models.Index(
+                fields=["strikes"],
+                name="log_entry_struck",
+                condition=Q(kind="strike"),
+            ),
+            models.Index(
                 fields=["event_key"],
                 name="log_entry_aside",
                 condition=Q(standing="quarantine"),
@@ -235,6 +242,11 @@ class FieldEntry(models.Model):
 
     def __str__(self) -> str:
         return f"{self.get_kind_display()} at {self.effective_at:%Y-%m-%d %H:%M}Z"
+
+
+def is_tripped_at(volts: float) -> bool:
+    """Whether a voltage is that of a pack whose protection has opened."""
+    return abs(volts) < TRIPPED_V
 
 
 class TsTzRange(Func):
@@ -331,6 +343,9 @@ class BatteryNow(models.Model):
     as_of = models.DateTimeField(null=True)
     read_at = models.DateTimeField(null=True)
     evidence = models.CharField(max_length=200)
+    #: The last voltage read was 0 V: its protection has tripped, whatever its charge.
+    is_tripped = models.BooleanField(default=False)
+    base_tripped = models.BooleanField(default=False)
     #: What the last event left, from which the shelf's own entries go on.
     base_typical = models.FloatField(null=True)
     base_low = models.FloatField(null=True)

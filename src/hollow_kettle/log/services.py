@@ -41,6 +41,8 @@ class Receipt:
     uid: UUID
     standing: str
     why: str = ""
+    #: Whether it had been sent before: it counts once.
+    is_repeat: bool = False
 
 
 def append(
@@ -53,16 +55,19 @@ def append(
     effective_at: datetime,
     raw: dict[str, Any] | None = None,
     quarantine: str = "",
+    said_when: str = "",
     **fields: Any,
 ) -> Receipt:
     """
     Add one entry; nothing that somebody saw is refused. No event: at the shelf.
 
-    Sending the same entry again changes nothing. The same key with another payload
-    is kept as a conflict and acknowledged. What can't be used yet (an unknown tag,
-    a closed event) goes to quarantine with the reason.
+    Sending the same entry again changes nothing. `said_when` is the time as the
+    sender gave it, where that is not a moment: "now" sent twice is one entry, though
+    it means another minute each time. The same key with another payload is kept as a
+    conflict and acknowledged. What can't be used yet (an unknown tag, a closed event)
+    goes to quarantine with the reason.
     """
-    digest = _digest(kind, effective_at, event_key, fields)
+    digest = _digest(kind, said_when or effective_at.isoformat(), event_key, fields)
     before = FieldEntry.objects.filter(device=device, uid=uid).first()
     content = {
         "uid": uid,
@@ -89,7 +94,9 @@ def _keep(
 ) -> Receipt:
     uid: UUID = content["uid"]
     if before is not None and before.payload_hash == digest:
-        return Receipt(uid=uid, standing=before.standing, why=before.standing_why)
+        return Receipt(
+            uid=uid, standing=before.standing, why=before.standing_why, is_repeat=True
+        )
     standing, why = Standing.KEPT, ""
     if before is not None:
         standing, why = Standing.CONFLICT, "the same key was used for another entry"
@@ -223,14 +230,12 @@ def core_entry(entry: FieldEntry) -> core.Entry:
 
 
 def _digest(
-    kind: str, effective_at: datetime, event_key: UUID | None, fields: dict[str, Any]
+    kind: str, when: str, event_key: UUID | None, fields: dict[str, Any]
 ) -> str:
     named = {
         name: str(getattr(value, "pk", value))
         for name, value in fields.items()
-        if value not in (None, "")
+        if value not in (None, "") and name != "device_at"
     }
-    payload = json.dumps(
-        [kind, effective_at.isoformat(), str(event_key), named], sort_keys=True
-    )
+    payload = json.dumps([kind, when, str(event_key), named], sort_keys=True)
     return hashlib.sha256(payload.encode()).hexdigest()

@@ -6,6 +6,7 @@ from .models import BatteryNow, PlaceKind
 
 #: In the order in which a page counts them; the counts add up.
 STATES = (
+    "tripped?",
     "serving",
     "spare out",
     "charging",
@@ -25,11 +26,13 @@ def is_ready(soc_typical: float, reserve: float) -> bool:
 
 
 def state_of(now: BatteryNow | None, *, reserve: float, hold: str) -> str:
-    """Return one of STATES; hold wins, then where the battery is."""
+    """Return one of STATES; hold wins, then 0 V, then where the battery is."""
     if hold:
         return "hold"
     if now is None or now.since is None:
         return "unknown"
+    if now.is_tripped:
+        return "tripped?"
     if now.place is None:
         return "on the way"
     by_kind = {

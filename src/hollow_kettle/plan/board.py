@@ -482,7 +482,8 @@ def _lanes(
         y += shape.row + lane.spares * SPARE_ROW
     y += 22
     for bay in event.bays.select_related("source"):
-        lane = Lane(str(bay.pk), bay.name, bay.source.name, y, CHARGE, shape)
+        about = bay.source.name + (", unwatched" if bay.unwatched_why else "")
+        lane = Lane(str(bay.pk), bay.name, about, y, CHARGE, shape)
         source = problem.sources.get(str(bay.source_id))
         for window in source.windows if source else ():
             start = x(window.start_min + from_min)

@@ -110,6 +110,8 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
                 source=str(bay.source_id),
                 max_w=bay.max_w,
                 chemistries=tuple(bay.chemistries.split(",")),
+                ends_itself=bay.ends_itself,
+                unwatched_why=bay.unwatched_why,
             )
             for bay in event.bays.all()
         ),
@@ -481,7 +483,8 @@ def _battery(
 ) -> core.BatteryPlan:
     place, soc, is_spare = YARD, 1.0, False
     if is_under_way:
-        soc = now.soc_low if now is not None else 0.0
+        # A pack that shows 0 V gives nothing until it is woken.
+        soc = now.soc_low if now is not None and not now.is_tripped else 0.0
         if now is not None and now.place is not None:
             if now.place.kind == PlaceKind.POSITION:
                 place = str(now.place.station_key)

@@ -38,6 +38,7 @@ from .rotations import keep, kept_until_min
 WHY_NOT = {
     "alone_at_night": "one alone would walk in the dark",
     "battery_in_two_places": "the battery is somewhere else then",
+    "charges_unwatched": "nobody watches the yard then, and that bay must be watched",
     "bay_change_unwatched": "nobody watches the yard then, to change the bay",
     "bay_refuses_battery": "a bay's charger is not set for that battery",
     "battery_on_hold": "that battery is on hold",

@@ -86,6 +86,8 @@ def copy_event(
             source=sources[bay.source_id],
             max_w=bay.max_w,
             chemistries=bay.chemistries.split(","),
+            ends_itself=bay.ends_itself,
+            unwatched_why=bay.unwatched_why,
         )
     for crew in event.crews.all():
         _again(crew, event=new, **_times(crew, moved))

@@ -577,6 +577,18 @@ class BayForm(Dressed, forms.Form):
         ],
         widget=forms.SelectMultiple,
     )
+    ends_itself = forms.BooleanField(
+        label="Its charger stops by itself",
+        required=False,
+        help_text="Lead-acid may then charge while nobody watches.",
+    )
+    unwatched_why = forms.CharField(
+        label="May charge unwatched because",
+        max_length=120,
+        required=False,
+        help_text="Empty: nothing charges while nobody watches the yard. Only on "
+        "purpose: “charger in a steel box outside, smoke alarm”.",
+    )
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)

@@ -596,6 +596,9 @@ class Bay(models.Model):
     name = models.CharField(max_length=60)
     max_w = models.FloatField("charger output")
     chemistries = models.CharField(max_length=80, help_text="Keys, parted by commas.")
+    ends_itself = models.BooleanField("ends a charge by itself", default=False)
+    #: Why batteries may charge on it while nobody watches the yard; empty: they don't.
+    unwatched_why = models.CharField("unwatched because", max_length=120, blank=True)
 
     class Meta:
         ordering = ["name"]

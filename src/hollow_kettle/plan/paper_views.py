@@ -68,6 +68,7 @@ def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
         ],
         "most_mm": page_mm - ROUND_IT_MM,
         "crews": event.crews.filter(ends_at__gt=event.starts_at),
+        "unwatched": queries.unwatched_bays(event),
         "pins": [row.words for row in pins if row.is_kept],
         "steps": [row.words for row in steps],
     }
@@ -139,6 +140,7 @@ def _context(event: Event, rotation: Rotation) -> dict:
         "rotation": rotation,
         "moves": moves,
         "lines": [(move, bays.get(move.bay) if move.bay else None) for move in moves],
+        "unwatched": queries.unwatched_bays(event),
     }
 
 

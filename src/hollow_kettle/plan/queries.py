@@ -9,14 +9,17 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from uuid import UUID
 
+from django.db.models import QuerySet
+
 from hollow_kettle.clock import local
 from hollow_kettle.ui.drawing import Scale
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, Problem
 from powercore.rotation.problem import Leg as CoreLeg
+from powercore.rotation.verify import verify
 
 from . import bridge
 from .cache import problem_of_snapshot
-from .models import SKY_CHOICES, Event, Leg, Rotation, Search, Station
+from .models import SKY_CHOICES, Bay, Event, Leg, Rotation, Search, Station
 
 
 def current_rotation(event: Event) -> Rotation | None:
@@ -33,11 +36,18 @@ def published(event: Event) -> Rotation | None:
     return found.select_related("snapshot").first()
 
 
+def unwatched_bays(event: Event) -> QuerySet[Bay]:
+    """Bays that may charge while nobody watches the yard."""
+    return event.bays.exclude(unwatched_why="")
+
+
 def search_of(event: Event) -> Search | None:
     """The latest search for a better rotation."""
     return event.searches.select_related("rotation", "best").first()
 
 
+#: From this version of a scenario on, plans charge only what somebody watches.
+WATCHED_SINCE = 8
 #: Figures that are left out where both have none.
 _SELDOM = ("low_min", "night_walks", "engine_h", "fuel_l")
 #: What rotations are compared by, most important first.
@@ -106,6 +116,8 @@ class Move:
     comes_from: str = ""
     #: What is brought, or only taken away, waits there as a spare.
     is_spare: bool = False
+    #: Why what is brought must not be used.
+    hold: str = ""
 
     @property
     def is_swap(self) -> bool:
@@ -118,6 +130,7 @@ def moves(
     rotation: Rotation,
     tags: dict[UUID, str],
     stations: Iterable[Station] | None = None,
+    holds: dict[UUID, str] | None = None,
 ) -> list[Move]:
     """All walks of a rotation in order, and swaps that operators make."""
     by_key = {s.pk: s for s in (stations or event.stations.all())}
@@ -172,7 +185,49 @@ def moves(
                 )
             )
     found.sort(key=lambda move: (move.leave, move.arrive, move.station.name))
+    holds = holds_of(event) if holds is None else holds
+    if holds:
+        found = [
+            replace(move, hold=holds.get(move.battery, "")) if move.battery else move
+            for move in found
+        ]
     return _with_ways(found)
+
+
+def holds_of(event: Event) -> dict[UUID, str]:
+    """Batteries of an event on hold, as plans move them, and why."""
+    held = dict(event.batteries.exclude(hold="").values_list("pk", "hold"))
+    if held:
+        leads = dict(event.joined.values_list("battery_id", "lead_id"))
+        held |= {leads[key]: why for key, why in held.items() if key in leads}
+    return held
+
+
+def warnings_of(
+    event: Event, rotation: Rotation, holds: dict[UUID, str], now: datetime | None
+) -> list[str]:
+    """What makes a rotation one not to be carried out as it stands."""
+    from_min = 0.0 if now is None else event.minute_of(now)
+    used = {
+        leg.battery
+        for leg in rotation.legs.all()
+        if leg.kind != WAIT and leg.end_min > from_min
+    }
+    tags = tags_of(rotation)
+    found = [
+        f"{tags.get(key, '?')} is on hold: {why}. Moves with it don't count; plan anew."
+        for key, why in holds.items()
+        if key in used
+    ]
+    if rotation.snapshot.schema_version < WATCHED_SINCE:
+        report = verify(*problem_of(rotation))
+        alone = [one for one in report.broken if one.rule == "charges_unwatched"]
+        if alone:
+            found.append(
+                "It was made when batteries charged unwatched, and does so "
+                f"{len(alone)} times; plan anew, or watch the yard then."
+            )
+    return found
 
 
 def _swaps(

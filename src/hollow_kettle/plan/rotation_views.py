@@ -15,6 +15,7 @@ from django.views.decorators.http import require_POST, require_safe
 
 from hollow_kettle.clock import local
 from hollow_kettle.people.access import actor_of, coordinator_only
+from hollow_kettle.ui.asked import whole_number
 from powercore.rotation.problem import CHARGE, SERVE
 from powercore.rotation.timetable import PATIENCE
 
@@ -53,7 +54,9 @@ def _board_page(
     if found is not None:
         now = event.clock.now() if event.state == Event.State.RUNNING else None
         tags = queries.tags_of(found)
-        every, pins = queries.moves(event, found, tags), pin_rows(event, found)
+        holds = queries.holds_of(event)
+        every = queries.moves(event, found, tags, holds=holds)
+        pins = pin_rows(event, found)
         steps = step_rows(event, found)
         coming = [move for move in every if now is None or move.arrive >= now]
         drawn = board.board_of(event, found, now, pins=[*pins, *steps])
@@ -64,6 +67,8 @@ def _board_page(
             "later": len(coming) - 5,
             "suns": queries.suns_of(found),
             "every_move": every,
+            "warnings": queries.warnings_of(event, found, holds, now),
+            "unwatched": queries.unwatched_bays(event),
             "others": event.rotations.exclude(pk=found.pk)[:6],
             **search_context(queries.search_of(event)),
             "binds": binds_page(event, found, drawn.outcome),
@@ -106,7 +111,7 @@ def rotation_compare(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 
 def _chosen(drafts: QuerySet[Rotation], number: str) -> Rotation | None:
-    return drafts.filter(number=number).first() if number.isdecimal() else None
+    return drafts.filter(number=whole_number(number) or 0).first()
 
 
 def _open_span(event: Event, now: datetime | None) -> dict[str, Any]:

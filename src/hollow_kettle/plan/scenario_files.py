@@ -225,6 +225,8 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
             source=sources[bay.source],
             max_w=bay.max_w,
             chemistries=list(bay.chemistries),
+            ends_itself=bay.ends_itself,
+            unwatched_why=bay.unwatched_why,
         ).pk
     Crew.objects.bulk_create(
         Crew(

@@ -8,7 +8,7 @@ from uuid import UUID
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.db.models import Field, Model, Q
+from django.db.models import Field, Model, ProtectedError, Q
 from django.utils.text import slugify
 
 from hollow_kettle.clock import from_local, is_known_zone
@@ -91,6 +91,13 @@ def _give(row: Event | Station, values: dict[str, Any]) -> None:
         field = row._meta.get_field(name)
         if value is None and isinstance(field, Field) and not field.null:
             value = field.get_default()
+        choices = dict(field.flatchoices) if isinstance(field, Field) else {}
+        if choices and value not in choices:
+            known = ", ".join(map(str, choices))
+            raise ValidationError(
+                f"{name.replace('_', ' ').capitalize()} '{str(value)[:40]}' is unknown "
+                f"here; it is one of {known}."
+            )
         setattr(row, name, value)
 
 
@@ -119,6 +126,12 @@ def save_station(
     ValidationError
         If the name is taken at this event.
     """
+    here = event.stations.select_for_update()
+    if station is not None and not here.filter(pk=station.pk).exists():
+        raise ValidationError(
+            f"{station.name} was taken out of the event meanwhile; nothing was kept. "
+            "Add it again if it is wanted."
+        )
     twin = event.stations.filter(name__iexact=name).exclude(
         pk__in=[station.pk] if station else []
     )
@@ -158,6 +171,10 @@ def save_station(
     return station
 
 
+#: A struck or a waiting entry names its place too.
+_LOGGED = "Entries of the log name it (also struck or waiting ones), so it has to stay."
+
+
 def remove_station(station: Station) -> None:
     """
     Take a station out of an event.
@@ -172,9 +189,12 @@ def remove_station(station: Station) -> None:
         if place.filter(placement__isnull=False).exists():
             raise ValidationError("Batteries were logged there, so it has to stay.")
         site = station.site
+        try:
+            place.delete()
+        except ProtectedError as error:
+            raise ValidationError(_LOGGED) from error
         station.delete()
         site.delete()
-        place.delete()
 
 
 @transaction.atomic
@@ -434,7 +454,14 @@ def add_window(source: Source, *, starts: datetime, ends: datetime) -> SourceWin
 
 @transaction.atomic
 def add_bay(
-    event: Event, *, name: str, source: Source, max_w: float, chemistries: list[str]
+    event: Event,
+    *,
+    name: str,
+    source: Source,
+    max_w: float,
+    chemistries: list[str],
+    ends_itself: bool = False,
+    unwatched_why: str = "",
 ) -> Bay:
     """Add a bay to the yard; it is a place where one battery can be."""
     bay = Bay.objects.create(
@@ -443,8 +470,21 @@ def add_bay(
         source=source,
         max_w=max_w,
         chemistries=",".join(chemistries),
+        ends_itself=ends_itself,
+        unwatched_why=unwatched_why,
     )
     Place.objects.create(uid=bay.pk, event_key=event.pk, kind=PlaceKind.BAY, name=name)
+    return bay
+
+
+@transaction.atomic
+def change_bay(bay: Bay, *, chemistries: list[str], **values: Any) -> Bay:
+    """Change a bay; rotations made before stay as they are."""
+    bay.chemistries = ",".join(chemistries)
+    for name, value in values.items():
+        setattr(bay, name, value)
+    bay.save()
+    Place.objects.filter(pk=bay.pk).update(name=bay.name)
     return bay
 
 
@@ -483,7 +523,10 @@ def remove(row: Model) -> None:
             place = Place.objects.filter(pk=row.pk)
             if place.filter(placement__isnull=False).exists():
                 raise ValidationError("Batteries were logged there, so it has to stay.")
-            place.delete()
+            try:
+                place.delete()
+            except ProtectedError as error:
+                raise ValidationError(_LOGGED) from error
         if isinstance(row, Source) and row.bays.exists():
             raise ValidationError("Bays are fed from it; remove them first.")
         row.delete()

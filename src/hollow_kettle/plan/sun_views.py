@@ -23,6 +23,8 @@ from hollow_kettle.exchange.imports import apply_upload
 from hollow_kettle.exchange.services import keep_upload
 from hollow_kettle.exchange.tables import TableFault
 from hollow_kettle.people.access import actor_of, coordinator_only
+from hollow_kettle.ui.asked import whole_number
+from hollow_kettle.ui.forms import time_of_day
 from powercore.arrays import factor_from_reading
 from powercore.errors import PowercoreError
 from powercore.values import Window
@@ -63,11 +65,11 @@ def _sheet(
     site: Site | None = None,
     **bound: Any,
 ) -> HttpResponse:
-    asked = _whole(request.GET.get("site"))
+    asked = whole_number(request.GET.get("site"))
     if site is None and asked is not None:
         site = event.sites.filter(pk=asked).first()
     days = _local_days(event)
-    day = min(_whole(request.GET.get("day")) or 0, len(days) - 1)
+    day = min(whole_number(request.GET.get("day")) or 0, len(days) - 1)
     sheet = sun_sheet(event, site, day)
     horizon = list(sheet.site.horizon.all()) if sheet.site else []
     context = {
@@ -83,10 +85,6 @@ def _sheet(
         **bound,
     }
     return render(request, "plan/sun.html", context, status=422 if bound else 200)
-
-
-def _whole(text: str | None) -> int | None:
-    return int(text) if text and text.isdigit() and len(text) < 10 else None
 
 
 def _feeds(site: Site | None) -> dict[str, str]:
@@ -473,7 +471,7 @@ def _asked_window(first: str, last: str, event: Event) -> Window | None:
     if not first and not last:
         return None
     try:
-        begin, end = time.fromisoformat(first), time.fromisoformat(last)
+        begin, end = time_of_day(first), time_of_day(last)
     except ValueError as error:
         raise ValidationError(
             "Write both times of day like 22:00, or leave both empty."

@@ -77,6 +77,7 @@ _event = [
         name="source_edit",
     ),
     path("yard/bays/", views.bay_add, name="bay_add"),
+    path("yard/bays/<uuid:bay_uid>/edit/", views.bay_edit, name="bay_edit"),
     path("yard/crews/", views.crew_add, name="crew_add"),
     path(
         "yard/<slug:what>/<slug:key>/delete/",

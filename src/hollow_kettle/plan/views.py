@@ -9,6 +9,7 @@ from uuid import UUID
 from django import forms as django_forms
 from django.contrib import messages
 from django.core.exceptions import ValidationError
+from django.db import IntegrityError, transaction
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import (
@@ -24,6 +25,7 @@ from hollow_kettle.people.models import Club, Duty
 from hollow_kettle.people.services import give_duty
 from hollow_kettle.shelf.joins import charge_plan
 from hollow_kettle.shelf.queries import shelf_batteries
+from hollow_kettle.ui.asked import SAVED_MEANWHILE, whole_number
 
 from . import bridge, forms, services, sets, tables
 from .access import event_or_404, events_visible_to
@@ -89,10 +91,13 @@ def _event_form(request: HttpRequest, event: Event | None) -> HttpResponse:
 def tried(form: django_forms.Form, service: Any, *args: Any, **kwargs: Any) -> Any:
     """Call a service; put what it refuses onto the form. None when refused."""
     try:
-        return service(*args, **kwargs)
+        with transaction.atomic():
+            return service(*args, **kwargs)
     except ValidationError as error:
         form.add_error(None, error)
-        return None
+    except IntegrityError:  # another was first between our look and our write
+        form.add_error(None, f"{SAVED_MEANWHILE} Look at the list before you go on.")
+    return None
 
 
 @require_safe
@@ -384,6 +389,25 @@ def bay_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     return _yard_page(request, event, bay_form=form)
 
 
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def bay_edit(request: HttpRequest, uid: UUID, bay_uid: UUID) -> HttpResponse:
+    """Change a bay: its source, its charger, whether it may charge unwatched."""
+    event = event_or_404(request, uid)
+    bay = get_object_or_404(event.bays, pk=bay_uid)
+    names = ("name", "source", "max_w", "ends_itself", "unwatched_why")
+    initial = {name: getattr(bay, name) for name in names}
+    initial["chemistries"] = bay.chemistries.split(",")
+    form = forms.BayForm(request.POST or None, event=event, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        services.change_bay(bay, **form.cleaned_data)
+        messages.success(request, f"{bay} is kept; the next rotation goes by it.")
+        return redirect("plan:yard", event.pk)
+    context = {"event": event, "bay": bay, "form": form}
+    status = 422 if form.is_bound else 200
+    return render(request, "plan/bay_edit.html", context, status=status)
+
+
 @require_POST
 @coordinator_only
 def crew_add(request: HttpRequest, uid: UUID) -> HttpResponse:
@@ -491,10 +515,12 @@ def yard_place(request: HttpRequest, uid: UUID) -> HttpResponse:
 def walk_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
     """State the walking minutes between two sites, or leave them to the map."""
     event = event_or_404(request, uid)
-    a = get_object_or_404(event.sites, pk=request.POST.get("a") or 0)
-    b = get_object_or_404(event.sites, pk=request.POST.get("b") or 0)
+    a, b = (
+        event.sites.filter(pk=whole_number(request.POST.get(name)) or 0).first()
+        for name in ("a", "b")
+    )
     form = forms.WalkForm(request.POST)
-    if a == b or not form.is_valid():
+    if a is None or b is None or a == b or not form.is_valid():
         faults = [str(fault) for fault in form.errors.get("minutes", [])]
         words = "; ".join(faults) or "Choose two different places."
         return _places_page(request, event, {"walk": words})

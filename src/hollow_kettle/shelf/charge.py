@@ -12,7 +12,14 @@ from collections.abc import Iterable
 from datetime import datetime
 from uuid import UUID
 
-from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, Placement, Standing
+from hollow_kettle.log.models import (
+    BatteryNow,
+    FieldEntry,
+    Kind,
+    Placement,
+    Standing,
+    is_tripped_at,
+)
 from hollow_kettle.people.models import Club
 from powercore.battery import Pack
 from powercore.belief import Belief, CounterReading, Flow, Known, VoltsReading
@@ -66,6 +73,19 @@ def entries_of(uids: Iterable[UUID]) -> list[FieldEntry]:
     return [e for e in listed if e.kind != Kind.STRIKE and e.uid not in struck]
 
 
+def event_readings(uids: Iterable[UUID], *, since: datetime) -> list[FieldEntry]:
+    """Readings of batteries at events that count, oldest first."""
+    struck = FieldEntry.objects.filter(kind=Kind.STRIKE, standing=Standing.KEPT)
+    found = FieldEntry.objects.filter(
+        battery__in=list(uids),
+        event_key__isnull=False,
+        kind=Kind.READING,
+        standing=Standing.KEPT,
+        effective_at__gte=since,
+    ).exclude(uid__in=struck.values("strikes"))
+    return list(found.order_by("effective_at", "uid"))
+
+
 def _walk(
     row: BatteryNow, pack: Pack, entries: list[FieldEntry], now: datetime
 ) -> None:
@@ -85,6 +105,8 @@ def _walk(
         if entry.kind == Kind.CHARGED:
             belief.apply(ended_step(pack, entry))
         elif entry.kind == Kind.READING and entry.volts is not None:
+            if is_tripped_at(entry.volts):
+                continue
             if entry.amp_hours is not None:
                 belief.apply(CounterReading(ah=entry.amp_hours, words="counter"))
             minutes = entry.unplugged_min or 0
@@ -105,8 +127,21 @@ def _walk(
     found = belief.estimate()
     row.soc_typical, row.soc_low, row.soc_high = found.typical, found.low, found.high
     row.evidence = found.evidence[:200]
+    since = [e for e in entries if row.base_at is None or e.effective_at >= row.base_at]
+    row.is_tripped = last_says_tripped(since, row.base_tripped)
     row.as_of = now if at is not None else row.as_of
     row.read_at = last_reading or row.read_at
+
+
+def last_says_tripped(entries: Iterable[FieldEntry], before: bool = False) -> bool:
+    """Whether the last thing read shows 0 V; entries oldest first."""
+    tripped = before
+    for entry in entries:
+        if entry.volts is not None:
+            tripped = is_tripped_at(entry.volts)
+        elif entry.gauge_pct is not None:
+            tripped = False
+    return tripped
 
 
 def ended_step(pack: Pack, entry: FieldEntry) -> Known:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from uuid import UUID
 
 from hollow_kettle.log.models import (
@@ -20,12 +20,14 @@ from powercore.departure import Gate, gate
 from powercore.upkeep import Due, charge_due, drain, test_due
 
 from .bridge import pack_of
-from .charge import STORE_C, entries_of
+from .charge import STORE_C, entries_of, event_readings
 from .evidence import evidence_from
 from .models import Asset, BuildNote, KitItem, Spare
 from .models.asset import AssetKind
 from .queries import capacities_by_battery
 
+#: No battery counts as full for longer than this: none keeps its charge so long.
+PROOF_LASTS = timedelta(days=180)
 #: Order of the due list.
 WHAT = {
     "return": "to come back",
@@ -261,7 +263,7 @@ def _parts(now: datetime) -> list[DueLine]:
 
 
 def gates_of(assets: list[Asset]) -> dict[UUID, Gate]:
-    """Whether each battery may leave as full, and what is missing; four queries."""
+    """Whether each battery may leave as full, and what is missing; five queries."""
     uids = [asset.pk for asset in assets]
     now = Club.the().clock.now()
     tested = capacities_by_battery(uids)
@@ -269,6 +271,11 @@ def gates_of(assets: list[Asset]) -> dict[UUID, Gate]:
     for entry in entries_of(uids):
         if entry.asset is not None:
             entries[entry.asset].append(entry)
+    for entry in event_readings(uids, since=now - PROOF_LASTS):
+        if entry.battery is not None:
+            entries[entry.battery].append(entry)
+    for own in entries.values():
+        own.sort(key=lambda entry: (entry.effective_at, entry.uid))
     used: dict[UUID, datetime] = {}
     served = Placement.objects.filter(
         battery__in=uids, place__kind=PlaceKind.POSITION

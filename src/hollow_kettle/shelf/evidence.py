@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from hollow_kettle.log.models import FieldEntry, Kind
-from powercore.departure import ChargeEnd, Evidence, Rested
+from powercore.departure import ChargeEnd, Evidence, Rested, Seen
 
 
 def evidence_from(
@@ -18,18 +18,20 @@ def evidence_from(
     Parameters
     ----------
     entries : sequence of FieldEntry
-        About one battery, oldest first; struck ones left out.
+        About one battery, at the shelf and at events, oldest first; struck ones left
+        out.
     now : datetime
     used_at : datetime, optional
         When it last served somewhere.
     """
     end = rested = count = None
-    charged_at = None
     switches = load = None
+    seen: list[Seen] = []
+    if used_at is not None:
+        seen.append(Seen(days=_days(used_at, now), words="it was used"))
     for entry in entries:
-        days = max(0.0, (now - entry.effective_at).total_seconds() / 86400)
+        days = _days(entry.effective_at, now)
         if entry.kind == Kind.CHARGED and entry.volts is not None:
-            charged_at = entry.effective_at
             end = ChargeEnd(
                 volts=entry.volts,
                 amps=entry.amps or 0.0,
@@ -37,22 +39,39 @@ def evidence_from(
                 ah_in=entry.amp_hours,
             )
             rested = count = None
-        elif entry.kind == Kind.READING and entry.volts is not None:
-            rested = Rested(
-                volts=entry.volts, minutes=entry.unplugged_min or 0.0, days=days
-            )
-            count = entry.amp_hours
+        elif entry.kind == Kind.READING:
+            seen.append(_seen(entry, days))
+            if entry.event_key is None and entry.volts is not None:
+                rested = Rested(
+                    volts=entry.volts, minutes=entry.unplugged_min or 0.0, days=days
+                )
+                count = entry.amp_hours
         elif entry.kind == Kind.CHECKED:
             switches, load = entry.switches_off, entry.load_off
         elif entry.kind in (Kind.CHECK_OUT, Kind.CHECK_IN):
             # Whoever had it may have switched something on.
             switches = load = None
-    was_used = used_at is not None and charged_at is not None and used_at > charged_at
+            if entry.kind == Kind.CHECK_IN:
+                seen.append(Seen(days=days, words="it was lent"))
     return Evidence(
         charge_end=end,
         rested=rested,
         out_since_full_ah=count,
-        was_used=was_used,
+        seen=tuple(seen),
         switches_off=switches,
         load_off=load,
+    )
+
+
+def _days(moment: datetime, now: datetime) -> float:
+    return max(0.0, (now - moment).total_seconds() / 86400)
+
+
+def _seen(entry: FieldEntry, days: float) -> Seen:
+    return Seen(
+        days=days,
+        volts=entry.volts,
+        amps=(entry.amps or 0.0) if entry.how != "unplugged" else 0.0,
+        out_ah=entry.amp_hours,
+        gauge=None if entry.gauge_pct is None else entry.gauge_pct / 100,
     )

@@ -93,11 +93,8 @@ class Kind:
     @property
     def own_names(self) -> tuple[str, ...]:
         """Names of the fields in its own table."""
-        return tuple(
-            spec.name
-            for spec in self.specs
-            if spec.name not in ("nominal_v", "tested_ah")
-        )
+        own = {field.name for field in self.model._meta.get_fields()}
+        return tuple(spec.name for spec in self.specs if spec.name in own)
 
 
 FIRST = (

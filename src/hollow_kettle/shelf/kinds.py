@@ -9,7 +9,7 @@ from django.core.exceptions import ValidationError
 from django.db.models import FloatField
 
 from powercore.chemistry import CHEMISTRIES, chemistry_of
-from powercore.wiring import CONNECTORS
+from powercore.wiring import BUNDLES, CONNECTORS, INSULATIONS
 
 from .fields import (
     CELLS,
@@ -266,7 +266,8 @@ KINDS: dict[str, Kind] = {
                     "protection",
                     "Protection",
                     details.Battery.PROTECTION,
-                    help="With a charging port of its own it is protected only there.",
+                    help="With a charging port of its own it is protected only there. "
+                    "Leave it as not noted until somebody looked.",
                 ),
                 _battery(
                     "resistance_mohm",
@@ -567,6 +568,13 @@ KINDS: dict[str, Kind] = {
                 _lead("length_m", "Length", help="One way."),
                 _lead("awg", "Gauge", help="AWG, or give mm²."),
                 _lead("area_mm2", "Cross-section"),
+                _choice(
+                    "insulation",
+                    "Insulation",
+                    INSULATIONS.items(),
+                    help="Ordinary when nothing is printed on it.",
+                ),
+                _choice("bundle", "Lies", BUNDLES.items()),
                 _lead("fuse_a", "Fuse in it"),
             ),
         ),
@@ -604,6 +612,9 @@ KINDS: dict[str, Kind] = {
                 _kit("high_c", "Warmest where it is used"),
                 _kit("hours", "Used for", help="Hours at a stretch."),
                 _kit("lift_kg", "One person lifts"),
+                _kit(
+                    "people", "How many carry it", help="By air each may have so much."
+                ),
                 _yes("is_fastened", "Everything in it is fastened"),
                 _yes("is_restrained", "It is strapped on the road"),
                 _yes("feeds_building", "It feeds a building's wiring"),

@@ -21,7 +21,7 @@ from powercore.gear import (
 from powercore.wiring import End, Wire
 
 from . import bridge
-from .models import Asset, ChargeWay, KitItem, PathPart
+from .models import Asset, ChargeWay, KitItem, Lead, PathPart
 from .models.asset import AssetKind
 from .queries import attach_details, capacities_by_battery
 
@@ -38,6 +38,8 @@ class KitRows:
     ways: list[ChargeWay]
     #: Its contents and those of the kits in it: (item, depth).
     items: list[tuple[KitItem, int]]
+    #: Batteries that are wired in the kits in it.
+    inner: list[UUID]
     assets: dict[UUID, Asset]
 
 
@@ -46,7 +48,14 @@ def rows_of_kit(asset: Asset) -> KitRows:
     path = list(asset.path.all())
     ways = list(asset.charge_ways.all())
     items = list(_items([asset.pk], 0, {asset.pk}))
-    wanted = {
+    kits = {
+        item.asset_id
+        for item, _ in items
+        if item.asset is not None and item.asset.kind == AssetKind.KIT
+    }
+    wired = PathPart.objects.filter(kit__in=kits, what=PathPart.What.BATTERY)
+    inner = [uid for uid in wired.values_list("asset_id", flat=True) if uid]
+    wanted = set(inner) | {
         uid
         for row in (*path, *ways, *(item for item, _ in items))
         for uid in (
@@ -64,6 +73,7 @@ def rows_of_kit(asset: Asset) -> KitRows:
         path=path,
         ways=ways,
         items=items,
+        inner=inner,
         assets={one.pk: one for one in found},
     )
 
@@ -96,7 +106,10 @@ def kit_of(rows: KitRows, today: date) -> core.Kit:
     """
     details = rows.asset.kit
     batteries = [part for part in rows.path if part.what == PathPart.What.BATTERY]
-    tested = capacities_by_battery([p.asset_id for p in batteries if p.asset_id])
+    wired = {part.asset_id for part in batteries}
+    packed = {item.asset_id for item, _ in rows.items} | set(rows.inner)
+    every = [one for one in rows.assets.values() if one.kind == AssetKind.BATTERY]
+    tested = capacities_by_battery([one.pk for one in every])
     members = tuple(
         core.Member(
             battery=_battery(rows, part, tested, today),
@@ -104,6 +117,11 @@ def kit_of(rows: KitRows, today: date) -> core.Kit:
             lead_ohm=(part.lead_mohm or 0) / 1000 + 1e-6,
         )
         for part in batteries
+    )
+    spares = tuple(
+        bridge.battery_of(one, tested.get(one.pk), today)
+        for one in every
+        if one.pk in packed - wired
     )
     own = {part.pk for part in batteries}
     inside = list(_inside(rows, today))
@@ -129,11 +147,13 @@ def kit_of(rows: KitRows, today: date) -> core.Kit:
             for note in rows.asset.build_notes.filter(what="temporary", done_on=None)
             if note.due_on is not None
         ),
+        spares=spares,
         conditions=core.Conditions(
             low_c=details.low_c,
             high_c=details.high_c,
             travels=details.travels,
             lift_kg=details.lift_kg,
+            people=details.people,
             feeds_building=details.feeds_building,
             is_fastened=details.is_fastened,
             is_restrained=details.is_restrained,
@@ -156,6 +176,7 @@ def mass_kg(rows: KitRows) -> float:
     for part in rows.path:
         if part.asset_id is not None:
             seen.add(part.asset_id)
+    seen |= set(rows.inner)
     return total + sum(rows.assets[uid].mass_kg or 0.0 for uid in seen)
 
 
@@ -228,17 +249,17 @@ def _part(rows: KitRows, part: PathPart, own: set[int]) -> core.Part:
 
 def _wire(part: PathPart, asset: Asset | None) -> Wire | None:
     if asset is not None and asset.kind == AssetKind.LEAD:
-        length_m, awg, area_mm2 = (
-            asset.lead.length_m,
-            asset.lead.awg,
-            asset.lead.area_mm2,
-        )
+        own: Lead | PathPart = asset.lead
     else:
-        length_m, awg, area_mm2 = part.length_m, part.awg, part.area_mm2
-    if length_m is None or (awg is None and area_mm2 is None):
+        own = part
+    if own.length_m is None or (own.awg is None and own.area_mm2 is None):
         return None
     return Wire(
-        length_m=length_m, awg=awg, area_mm2=None if awg is not None else area_mm2
+        length_m=own.length_m,
+        awg=own.awg,
+        area_mm2=None if own.awg is not None else own.area_mm2,
+        insulation=own.insulation,
+        bundle=own.bundle,
     )
 
 

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass
-from datetime import date
 from typing import Any
 
-from powercore.checks import Finding, findings_of
+from powercore.checks import NOTE, Finding
 from powercore.errors import PowercoreError
 from powercore.gear import Device
 from powercore.loads import Pattern, mean_current_a
@@ -24,49 +23,15 @@ from powercore.powerpath import (
 )
 
 from .due import gates_of
+from .findings import Shown, Stop, counted, shown_findings, standing_stops
 from .kit_bridge import KitRows, battery_alone, kit_of, mass_kg, rows_of_kit
 from .kit_drawing import draw_path
-from .models import Acceptance, Asset, KitItem, Packing
+from .models import Asset, KitItem, Packing
+from .models.asset import AssetKind
 from .services.kits import today
 
 #: Findings shown at first.
 FIRST = 5
-
-
-@dataclass(frozen=True, slots=True)
-class Shown:
-    """A finding as a page shows it."""
-
-    number: int
-    finding: Finding
-    acceptance: Acceptance | None
-    is_expired: bool
-
-    @property
-    def is_accepted(self) -> bool:
-        """Whether the coordinator accepted it, and still does."""
-        return self.acceptance is not None and not self.is_expired
-
-
-def shown_findings(asset: Asset, kit: Kit, day: date) -> list[Shown]:
-    """Findings of a kit, those that stand first, accepted ones after them."""
-    accepted = {one.key: one for one in asset.acceptances.select_related("made_by")}
-
-    def stands(finding: Finding) -> bool:
-        one = accepted.get(finding.key)
-        return one is None or one.until < day
-
-    found = findings_of(kit)
-    ordered = [f for f in found if stands(f)] + [f for f in found if not stands(f)]
-    return [
-        Shown(
-            number,
-            finding,
-            accepted.get(finding.key),
-            is_expired=finding.key in accepted and accepted[finding.key].until < day,
-        )
-        for number, finding in enumerate(ordered, start=1)
-    ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,10 +49,22 @@ def _low_calling(part: Feeds) -> float:
     return mean_current_a(draw, pattern)
 
 
+def is_dead_by(kit: Kit, finding: Finding) -> bool:
+    """Whether by this nothing reaches what the kit is for: its radio, or any load."""
+    if not finding.is_no_power:
+        return False
+    if finding.where not in kit.by_key:
+        return True  # of the battery
+    radios = [part for part in kit.devices if part.device.is_transmitter]
+    ways = [kit.way_to(part.key) for part in (radios[:1] or kit.devices)]
+    return all(any(part.key == finding.where for part in way) for way in ways)
+
+
 def gives(kit: Kit) -> list[Gives]:
     """Hours from full to the reserve: at full power, at low power, on receive."""
     if not kit.members or not kit.devices:
         return []
+    kit = kit.switched_on
     radios: list[Device] = [p.device for p in kit.devices if p.device.is_transmitter]
     found = []
     try:
@@ -138,6 +115,28 @@ def _container(rows: KitRows, name: str, items: list[tuple[KitItem, int]]) -> Co
     return Container(name, items, total, is_weighed)
 
 
+@dataclass(frozen=True, slots=True)
+class CardFindings:
+    """What a kit's card says of its findings."""
+
+    shown: list[Shown]
+    #: What it doesn't show: "4 more stops, 1 caution".
+    more: str
+
+    @property
+    def is_long(self) -> bool:
+        """Whether the reasons of what was accepted need smaller type."""
+        return sum(one.is_accepted for one in self.shown) > 2
+
+
+def card_findings(shown: list[Shown]) -> CardFindings:
+    """The gravest for a card: stops with who accepted them, then cautions."""
+    grave = [one for one in shown if one.finding.severity is not NOTE]
+    grave.sort(key=lambda one: not one.is_stop)
+    grave = [one for one in grave if one.is_stop or not one.is_accepted]
+    return CardFindings(grave[:FIRST], counted(grave[FIRST:]))
+
+
 def kit_page(asset: Asset) -> dict[str, Any]:
     """Everything the page of a kit shows."""
     rows = rows_of_kit(asset)
@@ -147,6 +146,7 @@ def kit_page(asset: Asset) -> dict[str, Any]:
     state = try_solve(kit, 0.5, key_down)
     weakest: Weakest | None = weakest_link(kit, state) if state else None
     standing = [one for one in shown if not one.is_accepted]
+    dead = next((one.finding for one in shown if is_dead_by(kit, one.finding)), None)
     return {
         "asset": asset,
         "details": asset.kit,
@@ -155,9 +155,12 @@ def kit_page(asset: Asset) -> dict[str, Any]:
         "drawing": draw_path(kit, [one.finding for one in shown]),
         "shown": standing[:FIRST],
         "more": standing[FIRST:],
+        "more_words": counted(standing[FIRST:]),
         "accepted": [one for one in shown if one.is_accepted],
+        "card": card_findings(shown),
         "weakest": weakest,
-        "gives": gives(kit),
+        "gives": [] if dead else gives(kit),
+        "dead": dead,
         "mass_kg": mass_kg(rows),
         "energy_wh": sum(battery.pack.nameplate_wh for battery in kit.batteries),
         "containers": containers(rows),
@@ -182,6 +185,9 @@ class PackPage:
 
     packing: Packing | None
     boxes: list[tuple[Container, list[PackLine]]]
+    #: Stops of the kit and of kits in it that nobody accepted, and accepted ones.
+    stops: list[Stop]
+    accepted: list[Shown]
 
     @property
     def lines(self) -> list[PackLine]:
@@ -220,7 +226,7 @@ class PackPage:
     @property
     def may_leave(self) -> bool:
         """Whether nothing is missing at all."""
-        return not (self.missing or self.not_full or self.checks)
+        return not (self.missing or self.not_full or self.checks or self.stops)
 
 
 def packing_of(asset: Asset, rows: KitRows) -> PackPage:
@@ -243,7 +249,16 @@ def packing_of(asset: Asset, rows: KitRows) -> PackPage:
         )
         for box in containers(rows)
     ]
-    return PackPage(packing, boxes)
+    inner = [one for one in rows.assets.values() if one.kind == AssetKind.KIT]
+    day = today()
+    shown = shown_findings(asset, kit_of(rows, day), day)
+    return PackPage(
+        packing,
+        boxes,
+        stops=[Stop(asset, s.finding) for s in shown if s.is_stop and not s.is_accepted]
+        + standing_stops(inner, day),
+        accepted=[one for one in shown if one.is_stop and one.is_accepted],
+    )
 
 
 def battery_findings(asset: Asset, battery: Any) -> list[Shown]:

@@ -29,9 +29,10 @@ from hollow_kettle.log.models import (
     Kind,
     Place,
     Placement,
+    Standing,
 )
 from hollow_kettle.log.states import state_of
-from powercore.battery import Pack
+from powercore.battery import Pack, typical_ohm
 from powercore.chemistry import chemistry_of
 
 from . import fields, kinds
@@ -372,7 +373,7 @@ def facts_of(asset: Asset) -> list[tuple[str, str, str]]:
     detail = getattr(asset, kind.attribute)
     facts = []
     for spec in kind.specs:
-        if spec.name in ("nominal_v", "tested_ah"):
+        if spec.name not in kind.own_names:
             continue
         value = getattr(detail, spec.name)
         if value in (None, "", False):
@@ -452,13 +453,18 @@ class TrailEntry:
 
 
 def trail_of(asset: Asset, most: int = 60) -> list[TrailEntry]:
-    """The log about an asset, newest first, struck entries among it; one query."""
+    """The log about an asset, newest first, struck entries among it; two queries."""
     found = list(
         FieldEntry.objects.filter(Q(asset=asset.pk) | Q(battery=asset.pk))
         .select_related("place", "actor")
         .order_by("-effective_at", "-id")[:most]
     )
-    struck = {entry.strikes for entry in found if entry.kind == Kind.STRIKE}
+    strikes = FieldEntry.objects.filter(
+        kind=Kind.STRIKE,
+        standing=Standing.KEPT,
+        strikes__in=[entry.uid for entry in found],
+    )
+    struck = set(strikes.values_list("strikes", flat=True))
     return [TrailEntry(entry, entry.uid in struck) for entry in found]
 
 
@@ -511,7 +517,7 @@ def worth_a_look() -> Look:
         "battery__reserve_pct",
     )
     weak, untested, total_wh = [], [], 0.0
-    per_ah: dict[tuple[str, int, float | None], float] = {}
+    rested: dict[tuple[str, int, float | None], tuple[float, float]] = {}
     for pk, tag, hold, printed_ah, *like in rows:
         found_ah = tested.get(pk)
         if found_ah is None:
@@ -521,11 +527,13 @@ def worth_a_look() -> Look:
         if hold:
             continue
         key = (like[0], like[1], like[2])
-        if key not in per_ah:
-            per_ah[key] = _wh_per_ah(*key)
-        share = chemistry_of(like[0]).untested_share
-        trusted_ah = printed_ah * share if found_ah is None else found_ah
-        total_wh += trusted_ah * per_ah[key]
+        if key not in rested:
+            rested[key] = _depth_and_volts(*key)
+        depth, volts = rested[key]
+        chem = chemistry_of(like[0])
+        trusted_ah = printed_ah * chem.untested_share if found_ah is None else found_ah
+        sag_v = trusted_ah / 20 * typical_ohm(chem, like[1], printed_ah)
+        total_wh += depth * trusted_ah * (volts - sag_v)
     return Look(
         count=len(rows),
         total_wh=total_wh,
@@ -540,13 +548,14 @@ def _named(pk: UUID, tag: str) -> Asset:
     return Asset(pk=pk, tag=tag, kind=Asset.BATTERY)
 
 
-def _wh_per_ah(chemistry: str, series: int, reserve_pct: float | None) -> float:
-    """Energy from full to reserve for each trusted amp-hour, at a gentle current."""
+def _depth_and_volts(
+    chemistry: str, series: int, reserve_pct: float | None
+) -> tuple[float, float]:
+    """What is used of a full pack, and the mean rested voltage of that. [V]"""
     pack = Pack(
         chemistry=chemistry,
         series=series,
         nameplate_ah=100,
-        tested_ah=100,
         reserve=None if reserve_pct is None else reserve_pct / 100,
     )
-    return pack.usable_wh(1.0, pack.reserve_soc, 5.0) / 100
+    return 1 - pack.reserve_soc, pack.mean_v(1.0, pack.reserve_soc, 0.0)

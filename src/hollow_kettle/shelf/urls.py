@@ -58,6 +58,7 @@ urlpatterns = [
     path("kits/<uuid:uid>/packing/", kits.packing, name="packing"),
     path("kits/<uuid:uid>/packing/tick/", kits.packing_tick, name="packing_tick"),
     path("kits/<uuid:uid>/packing/close/", kits.packing_close, name="packing_close"),
+    path("kits/<uuid:uid>/stops/", kits.stops, name="stops"),
     path("kits/<uuid:uid>/card/", prints.kit_card, name="kit_card"),
     path("kits/<uuid:uid>/list/", prints.packing_list, name="packing_print"),
     path("kits/<uuid:uid>/drawing/", prints.kit_drawing, name="kit_drawing"),

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
+from powercore.checks.order import FIRE, NO_POWER, OVER_VOLTS, SAID_BY
 from powercore.powerpath import Kit
 
 PRACTICE = "common practice, no source"
@@ -53,6 +54,13 @@ class Rule:
     source: str
     check: Check
 
+    @property
+    def hazard(self) -> int:
+        """0 for what can burn or hurt, 1 for what volts destroy, 2 for all else."""
+        if self.id in FIRE:
+            return 0
+        return 1 if self.id in OVER_VOLTS else 2
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
@@ -69,8 +77,15 @@ class Finding:
         """What an acceptance of it refers to."""
         return f"{self.rule.id}:{self.where}"
 
+    @property
+    def is_no_power(self) -> bool:
+        """Whether by this the kit gives nothing."""
+        return self.severity is STOP and self.rule.id in NO_POWER
+
 
 RULES: dict[str, Rule] = {}
+#: Rules about switches: they see them as they stand.
+OF_SWITCHES = ("switch-open", "charge-behind-switch")
 
 
 def rule(
@@ -103,6 +118,20 @@ def rule(
     return enter
 
 
+def _said_once(found: dict[str, Finding]) -> dict[str, Finding]:
+    """Join what is said twice of one cause at one place; the graver one speaks."""
+    left = dict(found)
+    for id, others in SAID_BY.items():
+        for lesser in [one for one in left.values() if one.rule.id == id]:
+            said = (left.get(f"{other}:{lesser.where}") for other in others)
+            first = next((one for one in said if one is not None), None)
+            if first is None or ORDER[first.severity] > ORDER[lesser.severity]:
+                continue
+            del left[lesser.key]
+            left[first.key] = replace(first, words=f"{first.words} {lesser.words}")
+    return left
+
+
 def findings_of(kit: Kit, only: Iterable[str] | None = None) -> list[Finding]:
     """
     Check a kit against every rule.
@@ -118,9 +147,13 @@ def findings_of(kit: Kit, only: Iterable[str] | None = None) -> list[Finding]:
     Returns
     -------
     list of Finding
-        Stops first, then cautions and notes; rules of one cause together.
+        Stops first, then cautions and notes; among them first what can burn or hurt,
+        then what too many volts destroy; rules of one cause together. One cause that
+        two rules find at one place is said once, with the words of both. A switch
+        that is off is said by itself; all else holds with it on.
     """
     wanted = RULES.values() if only is None else [RULES[key] for key in only]
+    on = kit.switched_on
     found = [
         Finding(
             rule=one,
@@ -130,9 +163,9 @@ def findings_of(kit: Kit, only: Iterable[str] | None = None) -> list[Finding]:
             remedy=hit.remedy or one.remedy,
         )
         for one in wanted
-        for hit in one.check(kit)
+        for hit in one.check(kit if one.id in OF_SWITCHES else on)
     ]
-    unique = {finding.key: finding for finding in reversed(found)}
+    unique = _said_once({finding.key: finding for finding in reversed(found)})
     worst: dict[str, int] = {}
     for finding in unique.values():
         cause = finding.rule.cause
@@ -141,6 +174,7 @@ def findings_of(kit: Kit, only: Iterable[str] | None = None) -> list[Finding]:
         unique.values(),
         key=lambda finding: (
             ORDER[finding.severity],
+            finding.rule.hazard,
             worst[finding.rule.cause],
             finding.rule.cause,
             finding.rule.id,

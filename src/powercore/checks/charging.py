@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from powercore.battery import SAME_V
 from powercore.checks.base import CAUTION, NOTE, STOP, Hit, rule
+from powercore.fits import FLOAT_FILLS_TO
 from powercore.gear import MPPT, SUPPLY, Battery, Charger, Panel
 from powercore.powerpath import Charge, Kit, Switch
 
 CAUSE = "charging"
 #: Lost in controller and leads between a panel and a battery. [V]
 _HEADROOM_V = 0.5
-_SAME_V = 0.051
 
 
 def _pairs(kit: Kit) -> Iterator[tuple[Charge, Battery]]:
@@ -104,7 +105,7 @@ def charge_volts_high(kit: Kit) -> Iterator[Hit]:
     for charge, battery in _pairs(kit):
         volts = absorb_v(charge)
         limit_v = battery.pack.highest_charge_v
-        if volts and battery.pack.chem.is_rechargeable and volts > limit_v + _SAME_V:
+        if volts and battery.pack.chem.is_rechargeable and volts > limit_v + SAME_V:
             yield Hit(
                 where=charge.key,
                 words=f"It goes to {volts:.1f} V; {battery.tag} may have "
@@ -126,12 +127,19 @@ def charge_volts_low(kit: Kit) -> Iterator[Hit]:
     for charge, battery in _pairs(kit):
         volts, pack = absorb_v(charge), battery.pack
         low_v = pack.chem.charge_range_v[0] * pack.series
-        if volts and pack.chem.is_rechargeable and volts < low_v - _SAME_V:
-            yield Hit(
-                where=charge.key,
-                words=f"It stops at {volts:.1f} V; {battery.tag} is full from "
-                f"{low_v:.1f} V on.",
+        if not volts or not pack.chem.is_rechargeable or volts >= low_v - SAME_V:
+            continue
+        words = (
+            f"It stops at {volts:.1f} V; {battery.tag} is full from {low_v:.1f} V on."
+        )
+        slow_v = (pack.chem.float_v or low_v) * pack.series
+        if pack.chem.is_lithium and volts >= slow_v - SAME_V:
+            words = (
+                f"At {volts:.1f} V {battery.tag} fills slowly to about "
+                f"{FLOAT_FILLS_TO:.0%} and is never balanced; it is full from "
+                f"{low_v:.1f} V on."
             )
+        yield Hit(where=charge.key, words=words)
 
 
 @rule(
@@ -149,8 +157,7 @@ def float_above_limit(kit: Kit) -> Iterator[Hit]:
         device = charge.controller or charge.source
         float_v = None if isinstance(device, Panel) else device.float_v
         pack = battery.pack
-        cell_v = pack.chem.float_v
-        limit_v = pack.float_v or (cell_v * pack.series if cell_v else None)
+        limit_v = pack.most_float_v
         if float_v is None or not pack.chem.is_rechargeable:
             continue
         if limit_v is None:
@@ -158,7 +165,7 @@ def float_above_limit(kit: Kit) -> Iterator[Hit]:
                 where=charge.key,
                 words=f"It floats at {float_v:.1f} V; {pack.chem.name} is not floated.",
             )
-        elif float_v > limit_v + _SAME_V:
+        elif float_v > limit_v + SAME_V:
             yield Hit(
                 where=charge.key,
                 words=f"It floats at {float_v:.1f} V; {battery.tag} may be kept at "
@@ -273,7 +280,7 @@ def panel_no_controller(kit: Kit) -> Iterator[Hit]:
             exposed = [
                 part.called
                 for part in kit.devices
-                if part.device.max_v < voc_v and not kit.converter_before(part.key)
+                if part.device.stands_v < voc_v and not kit.converter_before(part.key)
             ]
             then = (
                 f" Then {', '.join(exposed)} would get {voc_v:.1f} V."
@@ -421,7 +428,7 @@ def charge_through_outlet(kit: Kit) -> Iterator[Hit]:
     remedy="Wire the charge ahead of the switch, or put the switch on the card.",
 )
 def charge_behind_switch(kit: Kit) -> Iterator[Hit]:
-    """A switch on the way in; a stop when it is noted as off."""
+    """A switch on the way in, on or off."""
     for charge in kit.charges:
         switches = [
             part for part in kit.way_to(charge.enters_at) if isinstance(part, Switch)
@@ -432,7 +439,6 @@ def charge_behind_switch(kit: Kit) -> Iterator[Hit]:
                 where=charge.key,
                 words=f"{charge.source.tag} charges through {switch.name or 'a switch'}"
                 f"{', which is off: it charges nothing.' if off else '.'}",
-                severity=STOP if off else CAUTION,
             )
 
 
@@ -519,7 +525,7 @@ def tripped_pack(kit: Kit) -> Iterator[Hit]:
             isinstance(source, Charger)
             and not source.wakes_tripped
             and battery.pack.chem.is_lithium
-            and battery.protection != "none"
+            and battery.protection in ("common", "separate")
         ):
             yield Hit(
                 where=charge.key,
@@ -537,20 +543,19 @@ def tripped_pack(kit: Kit) -> Iterator[Hit]:
     remedy="Charge it with its balance lead on a charger that balances.",
 )
 def unbalanced_charge(kit: Kit) -> Iterator[Hit]:
-    """A string that needs balancing, has no protection, on a plain charger."""
+    """A string that needs balancing, without protection, on a plain charger."""
     for charge, battery in _pairs(kit):
         pack = battery.pack
         balances = isinstance(charge.source, Charger) and charge.source.balances
-        if (
-            pack.chem.needs_balance
-            and pack.series > 1
-            and battery.protection == "none"
-            and not balances
-        ):
+        is_string = pack.chem.needs_balance and pack.series > 1
+        if is_string and battery.protection in ("", "none") and not balances:
+            is_known = battery.protection == "none"
+            known = "no protection" if is_known else "nobody noted any protection"
             yield Hit(
                 where=charge.key,
-                words=f"{battery.tag} has {pack.series} cells in series and no "
-                f"protection; {charge.source.tag} doesn't balance them.",
+                words=f"{battery.tag} has {pack.series} cells in series and {known}; "
+                f"{charge.source.tag} doesn't balance them.",
+                severity=STOP if is_known else CAUTION,
             )
 
 
@@ -567,13 +572,13 @@ def charge_volts_device(kit: Kit) -> Iterator[Hit]:
     for charge in kit.charges:
         volts = absorb_v(charge)
         if volts is None and kit.members:
-            volts = max(b.pack.absorb_v for b in kit.batteries)
+            volts = kit.top_v
         for part in kit.devices:
             if kit.converter_before(part.key) or volts is None:
                 continue
-            if volts > part.device.max_v + _SAME_V:
+            if volts > part.device.stands_v + SAME_V:
                 yield Hit(
                     where=part.key,
                     words=f"While charging it gets {volts:.1f} V; it stands "
-                    f"{part.device.max_v:g} V.",
+                    f"{part.device.stands_v:g} V.",
                 )

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 
 from powercore.checks.base import CAUTION, NOTE, STOP, Hit, rule
 from powercore.powerpath import (
     Block,
     Cable,
+    Converts,
+    Draws,
     Feeds,
     Fuse,
     Joint,
@@ -28,24 +31,55 @@ CAUSE = "fuses"
 
 
 def _protecting(kit: Kit, key: str) -> Fuse | None:
-    """The smallest good fuse between the battery and a part."""
-    fuses = [
-        part
-        for part in kit.way_to(key)[:-1]
-        if isinstance(part, Fuse) and part.amps is not None
-    ]
+    """The smallest good fuse between a part and the battery, or a converter."""
+    fuses: list[Fuse] = []
+    for part in reversed(kit.way_to(key)[:-1]):
+        if isinstance(part, Converts):
+            break
+        if isinstance(part, Fuse) and part.amps is not None:
+            fuses.append(part)
     return min(fuses, key=lambda fuse: fuse.amps or 0.0, default=None)
 
 
-def _next_wire(kit: Kit, key: str) -> Cable | None:
-    return next(
-        (
-            part
-            for part in kit.behind(key)
-            if isinstance(part, Cable) and part.wire is not None
-        ),
-        None,
+def _unfused(kit: Kit, part: Part) -> Iterator[Part]:
+    """A part and all behind it up to the next good fuse or converter."""
+    yield part
+    for child in kit.children.get(part.key, []):
+        is_guarded = isinstance(child, Fuse) and child.amps is not None
+        if not is_guarded and not isinstance(child, Converts):
+            yield from _unfused(kit, child)
+
+
+def advised_a(kit: Kit, part: Part) -> float | None:
+    """
+    Fuse to fit at a part, by what really flows there and by what is behind it. [A]
+
+    The maker's for the one radio behind it, where the wires carry that; else the
+    smallest that passes key-down and stays cool at the ten-minute mean, never above
+    a wire or a maker's fuse. None where there is none.
+    """
+    behind = list(_unfused(kit, part))
+    most_a = min(
+        (p.wire.ampacity_a for p in behind if isinstance(p, Cable) and p.wire),
+        default=math.inf,
     )
+    makers = [
+        p.device.maker_fuse_a
+        for p in behind
+        if isinstance(p, Feeds) and p.device.maker_fuse_a is not None
+    ]
+    own = _maker_fuse(kit, part)
+    if own is not None and own in makers and own <= most_a:
+        return own
+    most_a = min([most_a, *makers])
+    key_down_a = _amps(kit, key_down).get(part.key, 0.0)
+    if key_down_a <= 0:
+        return None
+    return fuse_for(_amps(kit, sustained).get(part.key, 0.0), key_down_a, most_a)
+
+
+def _amps(kit: Kit, draws: Draws) -> dict[str, float]:
+    return {part.key: at.amps for part, at in loaded(kit, draws)}
 
 
 @rule(
@@ -67,9 +101,7 @@ def fuse_missing(kit: Kit) -> Iterator[Hit]:
             continue
         if any(isinstance(p, Cable | Joint | Feeds | Block) for p in way[:-1]):
             continue
-        amps = _key_down_a(kit).get(part.key, 0.0)
-        wire = part.wire if isinstance(part, Cable) else None
-        size = fuse_for(amps * 0.5, amps, wire)
+        size = advised_a(kit, part)
         yield Hit(
             where=part.key,
             words=f"Nothing fuses the way to {part.called}.",
@@ -89,17 +121,12 @@ def fuse_open(kit: Kit) -> Iterator[Hit]:
     """A fuse without a rating is an open fault."""
     for part in kit.parts:
         if isinstance(part, Fuse) and part.amps is None:
-            amps = _key_down_a(kit).get(part.key, 0.0)
-            size = _advised(kit, part, amps, amps * 0.5)
+            size = advised_a(kit, part)
             yield Hit(
                 where=part.key,
                 words=f"{part.called} has no fuse; nothing protects what is behind it.",
                 remedy=f"Fit {size:g} A here." if size else "",
             )
-
-
-def _key_down_a(kit: Kit) -> dict[str, float]:
-    return {part.key: at.amps for part, at in loaded(kit, key_down)}
 
 
 @rule(
@@ -110,10 +137,10 @@ def _key_down_a(kit: Kit) -> dict[str, float]:
     why="The fuse protects the wire: where it passes more than the wire carries, the "
     "wire is the fuse.",
     remedy="A smaller fuse, or thicker wire.",
-    source="ampacity: ABYC E-11, from memory",
+    source="common practice up to AWG 10; ABYC E-11, from memory",
 )
 def fuse_above_wire(kit: Kit) -> Iterator[Hit]:
-    """Each wire against the smallest fuse before it."""
+    """Each wire against the smallest fuse before it, up to the last converter."""
     for part in kit.parts:
         if not isinstance(part, Cable) or part.wire is None:
             continue
@@ -151,7 +178,7 @@ def fuse_below_key_down(kit: Kit) -> Iterator[Hit]:
             yield Hit(
                 where=part.key,
                 words=f"Key down draws {amps:.1f} A through {part.words}.",
-                remedy=_next_size(kit, part, amps, amps * 0.5),
+                remedy=_next_size(kit, part),
             )
 
 
@@ -175,44 +202,35 @@ def fuse_sustained(kit: Kit) -> Iterator[Hit]:
                 where=part.key,
                 words=f"{amps:.1f} A on the mean through {part.words}; "
                 f"{SUSTAINED_SHARE * part.amps:.1f} A lasts.",
-                remedy=_next_size(kit, part, amps, amps),
+                remedy=_next_size(kit, part),
             )
 
 
-def _advised(kit: Kit, part: Part, key_down_a: float, mean_a: float) -> float | None:
-    """The maker's fuse for what hangs on a part, else the smallest that suits. [A]"""
-    cable = _next_wire(kit, part.key)
-    wire = cable.wire if cable else None
-    makers = _maker_fuse(kit, part)
-    if makers is not None and (wire is None or makers <= wire.ampacity_a):
-        return makers
-    return fuse_for(mean_a, key_down_a, wire)
-
-
-def _next_size(kit: Kit, part: Part, key_down_a: float, mean_a: float) -> str:
-    size = _advised(kit, part, key_down_a, mean_a)
+def _next_size(kit: Kit, part: Part) -> str:
+    size = advised_a(kit, part)
     return f"{size:g} A suits current and wire." if size else "Thicker wire first."
 
 
 @rule(
     "fuse-not-makers",
-    NOTE,
+    STOP,
     CAUSE,
-    "another fuse than the radio's maker gives",
-    why="The maker's size is right as it is.",
-    remedy="Fit the maker's size, if the wire carries it.",
+    "a larger fuse than the radio's maker gives",
+    why="Nothing in the radio opens before the maker's size does: above it, a fault "
+    "there burns.",
+    remedy="Fit the maker's size.",
 )
 def fuse_not_makers(kit: Kit) -> Iterator[Hit]:
-    """A fuse that serves one device whose maker gives another size."""
-    for part in kit.parts:
-        if not isinstance(part, Fuse) or part.amps is None:
+    """The smallest fuse before a device above the one that its maker gives."""
+    for part in kit.devices:
+        wanted, fuse = part.device.maker_fuse_a, _protecting(kit, part.key)
+        if wanted is None or fuse is None or fuse.amps is None:
             continue
-        wanted = _maker_fuse(kit, part)
-        shared = any(isinstance(p, Block) for p in kit.behind(part.key))
-        if wanted is not None and not shared and part.amps > wanted:
+        if fuse.amps > wanted:
             yield Hit(
-                where=part.key,
-                words=f"{part.words} where the maker gives {wanted:g} A.",
+                where=fuse.key,
+                words=f"{fuse.words} before {part.called}; its maker gives "
+                f"{wanted:g} A.",
             )
 
 
@@ -265,7 +283,7 @@ def main_below_outlets(kit: Kit) -> Iterator[Hit]:
             if isinstance(child, Fuse) and child.amps is not None
         ]
         if len(outlets) > 1 and sum(outlets) > limit_a:
-            real_a = _key_down_a(kit).get(part.key, 0.0)
+            real_a = _amps(kit, key_down).get(part.key, 0.0)
             over = real_a > limit_a
             yield Hit(
                 where=part.key,
@@ -289,7 +307,7 @@ def fuse_interrupt(kit: Kit) -> Iterator[Hit]:
     """Short-circuit current of the set against a blade fuse at its terminals."""
     if not kit.members:
         return
-    short_a = kit.set_v(0.99) / kit.set_ohm
+    short_a = kit.top_v / kit.set_ohm
     for part in kit.parts:
         if not isinstance(part, Fuse) or part.amps is None or part.style != "blade":
             continue

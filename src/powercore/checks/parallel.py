@@ -185,12 +185,12 @@ def parallel_loss(kit: Kit) -> Iterator[Hit]:
 )
 def parallel_protection(kit: Kit) -> Iterator[Hit]:
     """Separate-port packs in a set, or mixed kinds of protection."""
-    kinds = {b.protection for b in kit.batteries}
+    kinds = {b.protection for b in kit.batteries if b.protection}
     if len(kit.members) > 1 and ("separate" in kinds or len(kinds) > 1):
         yield Hit(
             where=kit.batteries[0].tag,
             words="Protection in this set: "
-            + ", ".join(f"{b.tag} {b.protection}" for b in kit.batteries)
+            + ", ".join(f"{b.tag} {b.protection or 'unknown'}" for b in kit.batteries)
             + ".",
             severity=STOP if "separate" in kinds and kit.charges else CAUTION,
         )
@@ -209,6 +209,27 @@ def no_protection(kit: Kit) -> Iterator[Hit]:
     for battery in kit.batteries:
         if battery.protection == "none" and battery.pack.chem.is_lithium:
             yield Hit(where=battery.tag, words=f"{battery.tag} has no protection.")
+
+
+@rule(
+    "protection-unknown",
+    NOTE,
+    CAUSE,
+    "nobody noted whether a lithium pack is protected",
+    why="A pack without protection wants its cells balanced and watched; one with it "
+    "may have a port of its own for charging.",
+    remedy="Look at the pack or its papers, and note which it is.",
+)
+def protection_unknown(kit: Kit) -> Iterator[Hit]:
+    """A lithium pack; a caution for chemistries whose packs often have none."""
+    for battery in kit.batteries:
+        chem = battery.pack.chem
+        if battery.protection == "" and chem.is_lithium:
+            yield Hit(
+                where=battery.tag,
+                words=f"Nobody noted whether {battery.tag} has protection.",
+                severity=CAUTION if chem.needs_balance else NOTE,
+            )
 
 
 @rule(

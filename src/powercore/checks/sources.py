@@ -31,6 +31,9 @@ def supply_overloaded(kit: Kit) -> Iterator[Hit]:
             continue
         loads_a = state.total_a
         wanted_a = min(sum(b.charge_limit_a for b in kit.batteries), source.max_a)
+        # Where no maker gives a limit, a stop must hold with half of what is usual.
+        is_known = all(b.max_charge_a is not None for b in kit.batteries)
+        surely_a = wanted_a if is_known else 0.5 * wanted_a
         total_a = loads_a + wanted_a
         if loads_a > 0 and total_a > source.max_a:
             yield Hit(
@@ -38,7 +41,7 @@ def supply_overloaded(kit: Kit) -> Iterator[Hit]:
                 words=f"{loads_a:.1f} A key down and up to {wanted_a:.1f} A of charge: "
                 f"{total_a - source.max_a:.1f} A over the {source.max_a:g} A of "
                 f"{source.tag}.",
-                severity=STOP if loads_a > source.max_a else CAUTION,
+                severity=STOP if loads_a + surely_a > source.max_a else CAUTION,
             )
 
 

@@ -3,26 +3,44 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from decimal import Decimal
 
-from powercore.battery import AirBand, air_band
+from powercore.battery import MOST_SPARES, AirBand, air_band
 from powercore.checks.base import CAUTION, NOTE, STOP, Hit, rule
 from powercore.powerpath import Kit
 
 CAUSE = "travel"
 
 
-def _energy(kit: Kit) -> Iterator[tuple[str, Decimal, bool]]:
-    for battery in kit.batteries:
+@dataclass(frozen=True, slots=True)
+class _Carried:
+    """A battery or bank that travels with a kit."""
+
+    tag: str
+    wh: Decimal
+    band: AirBand
+    #: Whether it is lithium of more than 100 Wh, or lead-acid: two spares a person.
+    is_counted: bool
+    is_spare: bool
+
+
+def _carried(kit: Kit) -> Iterator[_Carried]:
+    """Every battery and bank in a kit, its boxes and the kits inside it."""
+    wired = {battery.tag for battery in kit.batteries}
+    for battery in (*kit.batteries, *kit.spares):
         pack = battery.pack
         volts = Decimal(str(round(pack.nominal_v, 6)))
         wh = volts * Decimal(str(pack.nameplate_ah))
         if battery.printed_wh is not None:
             wh = max(wh, Decimal(str(battery.printed_wh)))
-        yield battery.tag, wh, pack.chem.is_lead
+        band = air_band(wh, pack.chemistry, pack.nominal_v)
+        is_counted = band is AirBand.APPROVAL or pack.chem.is_lead
+        yield _Carried(battery.tag, wh, band, is_counted, battery.tag not in wired)
     for bank in kit.banks:
         wh = Decimal(str(bank.cell_v)) * Decimal(str(bank.cell_mah)) / 1000
-        yield bank.tag, wh, False
+        band = air_band(wh)
+        yield _Carried(bank.tag, wh, band, band is AirBand.APPROVAL, True)
 
 
 @rule(
@@ -31,21 +49,52 @@ def _energy(kit: Kit) -> Iterator[tuple[str, Decimal, bool]]:
     CAUSE,
     "a battery that may not fly like this",
     why="Passenger aircraft take spare lithium batteries up to 100 Wh, up to 160 Wh "
-    "with the airline's approval, and no more.",
+    "with the airline's approval, and no more; lead-acid only sealed, up to 12 V and "
+    "100 Wh.",
     remedy="Check with the airline; send it by road, or take smaller packs.",
     source="49 CFR 175.10(a)(18), IATA DGR 2.3.5, from memory",
 )
 def air(kit: Kit) -> Iterator[Hit]:
-    """By air a stop or a caution, otherwise a note above 100 Wh."""
-    for tag, wh, is_lead in _energy(kit):
-        band = air_band(wh, is_lead=is_lead)
-        if band is AirBand.CARRY_ON:
+    """By air a stop or a caution, otherwise a note."""
+    for one in _carried(kit):
+        if one.band is AirBand.CARRY_ON:
             continue
-        flies = kit.conditions.travels == "air"
         severity = NOTE
-        if flies:
-            severity = STOP if band is AirBand.NO else CAUTION
-        yield Hit(where=tag, words=f"{tag} has {wh:.0f} Wh: {band}.", severity=severity)
+        if kit.conditions.travels == "air":
+            severity = STOP if one.band is AirBand.NO else CAUTION
+        yield Hit(
+            where=one.tag,
+            words=f"{one.tag} has {one.wh:.0f} Wh: {one.band}.",
+            severity=severity,
+        )
+
+
+@rule(
+    "air-spares",
+    STOP,
+    CAUSE,
+    "more spare batteries than its people may carry by air",
+    why="Of spares above 100 Wh, and of lead-acid, each person may have two.",
+    remedy="One more person for each two, or send the others by road.",
+    source="49 CFR 175.10(a)(18), IATA DGR 2.3.5, from memory",
+)
+def air_spares(kit: Kit) -> Iterator[Hit]:
+    """Spares in its boxes, in kits inside it, and banks; by air only."""
+    if kit.conditions.travels != "air":
+        return
+    spares = [
+        one
+        for one in _carried(kit)
+        if one.is_spare and one.is_counted and one.band is not AirBand.NO
+    ]
+    people = kit.conditions.people
+    if len(spares) > MOST_SPARES * people:
+        tags = ", ".join(one.tag for one in spares)
+        yield Hit(
+            where="",
+            words=f"{len(spares)} spares of a kind that {people} may carry "
+            f"{MOST_SPARES * people} of: {tags}.",
+        )
 
 
 @rule(
@@ -60,7 +109,7 @@ def air(kit: Kit) -> Iterator[Hit]:
 )
 def terminals_covered(kit: Kit) -> Iterator[Hit]:
     """Said once for a kit that flies."""
-    if kit.conditions.travels == "air" and (kit.members or kit.banks):
+    if kit.conditions.travels == "air" and any(_carried(kit)):
         yield Hit(where="", words="This kit goes by air.")
 
 
@@ -75,7 +124,7 @@ def terminals_covered(kit: Kit) -> Iterator[Hit]:
 def lift(kit: Kit) -> Iterator[Hit]:
     """Each battery, and the kit as a whole on foot."""
     limit_kg = kit.conditions.lift_kg
-    for battery in kit.batteries:
+    for battery in (*kit.batteries, *kit.spares):
         if battery.mass_kg is not None and battery.mass_kg > limit_kg:
             yield Hit(
                 where=battery.tag,

@@ -23,8 +23,8 @@ TIRED_RATIO = 2.5
     remedy="Take another, or settle the reason and release it.",
 )
 def on_hold(kit: Kit) -> Iterator[Hit]:
-    """A battery with a hold."""
-    for battery in kit.batteries:
+    """A battery with a hold, wired or in a box."""
+    for battery in (*kit.batteries, *kit.spares):
         if battery.hold:
             yield Hit(
                 where=battery.tag, words=f"{battery.tag} is on hold: {battery.hold}."
@@ -102,7 +102,7 @@ def resistance_high(kit: Kit) -> Iterator[Hit]:
     """Measured resistance far above what is typical."""
     for battery in kit.batteries:
         pack = battery.pack
-        typical = pack.chem.cell_ohm_100ah * pack.series * 100 / pack.nameplate_ah
+        typical = pack.typical_ohm
         if pack.measured_ohm is not None and pack.measured_ohm > TIRED_RATIO * typical:
             yield Hit(
                 where=battery.tag,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from powercore.battery import SAME_V
 from powercore.checks.base import CAUTION, NOTE, STOP, Hit, rule
 from powercore.errors import PowerBeyondPack
 from powercore.powerpath import (
@@ -11,7 +12,7 @@ from powercore.powerpath import (
     Feeds,
     Kit,
     key_down,
-    lowest_soc_for,
+    quits_at,
     receiving,
     solve,
     try_solve,
@@ -21,6 +22,12 @@ CAUSE = "volts at the device"
 #: Below this share of its nominal voltage a transmitter gives clearly less.
 #: Common practice, no source.
 _FULL_POWER_SHARE = 0.88
+#: At its least, a pack has so much of the typical resistance. A stop must hold with
+#: that. Common practice, no source.
+_LEAST_OHM = 0.33
+_IF_TYPICAL = ", if the battery's resistance is as usual for its size: measure it"
+#: A device that quits above this state of charge never works. (0 to 1)
+_ALWAYS = 0.995
 
 
 def _direct(kit: Kit) -> Iterator[Feeds]:
@@ -38,18 +45,19 @@ def _reserve(kit: Kit) -> float:
     STOP,
     CAUSE,
     "a full battery is too high for the device",
-    why="Off the charger a pack stands above its nominal voltage for hours.",
+    why="Fresh off the charger a pack stands at the top of its charge, well above its "
+    "nominal voltage.",
     remedy="A battery of fewer cells, or a converter before the device.",
 )
 def device_max_volts(kit: Kit) -> Iterator[Hit]:
-    """Rested volts of a full battery against the device's highest."""
+    """The top of the battery's charge against the device's highest."""
     for part in _direct(kit):
-        volts = kit.set_v(0.99)
-        if volts > part.device.max_v:
+        volts = kit.top_v
+        if volts > part.device.stands_v + SAME_V:
             yield Hit(
                 where=part.key,
-                words=f"Full, the battery gives {volts:.1f} V; {part.called} "
-                f"stands {part.device.max_v:g} V.",
+                words=f"Off the charger the battery gives {volts:.1f} V; {part.called} "
+                f"stands {part.device.stands_v:g} V.",
             )
 
 
@@ -66,13 +74,15 @@ def device_min_volts(kit: Kit) -> Iterator[Hit]:
     """Share of the charge above reserve that the device can't use, key down."""
     for part in _direct(kit):
         reserve = _reserve(kit)
-        lowest = lowest_soc_for(kit, part.key, part.device.min_v, key_down)
-        if lowest >= 0.995:
+        lowest = quits_at(kit, part)
+        if lowest >= _ALWAYS:
+            sure = quits_at(kit.with_ohm(_LEAST_OHM), part) >= _ALWAYS
+            doubt = "" if sure else _IF_TYPICAL
             yield Hit(
                 where=part.key,
-                words=f"Even full, key down leaves less than {part.device.min_v:g} V "
-                f"at {part.called}.",
-                severity=STOP,
+                words=f"Even full, key down leaves less than {part.device.needs_v:g} V "
+                f"at {part.called}{doubt}.",
+                severity=STOP if sure else CAUTION,
             )
         elif lowest > reserve + 0.01:
             lost = (lowest - reserve) / (1 - reserve)
@@ -124,7 +134,7 @@ def power_falls(kit: Kit) -> Iterator[Hit]:
         if state is None:
             continue
         volts, device = state.at[part.key].in_v, part.device
-        if device.min_v <= volts < _FULL_POWER_SHARE * device.nominal_v:
+        if device.needs_v <= volts < _FULL_POWER_SHARE * device.nominal_v:
             yield Hit(
                 where=part.key,
                 words=f"Half full, key down leaves {volts:.1f} V at {part.called} "
@@ -148,10 +158,10 @@ def converter_input(kit: Kit) -> Iterator[Hit]:
             continue
         if kit.converter_before(part.key):
             continue
-        high_v = max(kit.set_v(0.99), max(b.pack.absorb_v for b in kit.batteries))
+        high_v = kit.top_v
         low_v = kit.set_v(_reserve(kit))
         converter = part.converter
-        if high_v > converter.in_max_v:
+        if high_v > converter.in_max_v + SAME_V:
             yield Hit(
                 where=part.key,
                 words=f"Charging or full it gets {high_v:.1f} V; it stands "
@@ -185,11 +195,11 @@ def converter_dropout(kit: Kit) -> Iterator[Hit]:
         if state is None:
             continue
         volts = state.at[part.key].in_v
-        if volts < part.device.min_v:
+        if volts < part.device.needs_v:
             yield Hit(
                 where=part.key,
                 words=f"At the reserve {before.called} gives "
-                f"{volts:.1f} V; {part.called} needs {part.device.min_v:g} V.",
+                f"{volts:.1f} V; {part.called} needs {part.device.needs_v:g} V.",
             )
 
 
@@ -205,12 +215,14 @@ def converter_output(kit: Kit) -> Iterator[Hit]:
     """Nominal output against the device's highest."""
     for part in kit.devices:
         before = kit.converter_before(part.key)
-        if before is not None and before.converter.out_v > part.device.max_v + 0.051:
+        if before is None:
+            continue
+        if before.converter.out_v > part.device.stands_v + SAME_V:
             yield Hit(
                 where=part.key,
                 words=f"{before.called} gives "
                 f"{before.converter.out_v:g} V; {part.called} stands "
-                f"{part.device.max_v:g} V.",
+                f"{part.device.stands_v:g} V.",
             )
 
 
@@ -230,4 +242,9 @@ def no_steady_voltage(kit: Kit) -> Iterator[Hit]:
     try:
         solve(kit, _reserve(kit), key_down)
     except PowerBeyondPack as error:
-        yield Hit(where=kit.members[0].battery.tag, words=str(error))
+        sure = try_solve(kit.with_ohm(_LEAST_OHM), _reserve(kit), key_down) is None
+        yield Hit(
+            where=kit.members[0].battery.tag,
+            words=str(error) if sure else str(error).rstrip(".") + f"{_IF_TYPICAL}.",
+            severity=STOP if sure else CAUTION,
+        )

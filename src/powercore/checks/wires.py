@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
-from powercore.checks.base import CAUTION, NOTE, STOP, Hit, rule
+from powercore.checks.base import CAUTION, NOTE, STOP, Hit, Severity, rule
 from powercore.gear import Port
 from powercore.powerpath import (
     Cable,
+    Feeds,
     Joint,
     Kit,
     Switch,
     key_down,
     loaded,
+    quits_at,
     sustained,
 )
 from powercore.wiring import (
@@ -26,6 +28,8 @@ from powercore.wiring import (
 )
 
 CAUSE = "wire and connectors"
+#: Contacts melt beyond this share of their rating. Common practice, no source.
+CONTACT_MOST = 1.25
 
 
 @rule(
@@ -38,12 +42,16 @@ CAUSE = "wire and connectors"
     source="3 % fine, 10 % the most: ABYC E-11, from memory",
 )
 def voltage_drop(kit: Kit) -> Iterator[Hit]:
-    """Key-down drop of each wire over 3 % of the battery's voltage; 10 % stops."""
+    """
+    Key-down drop of each wire over 3 % of the battery's voltage; 10 % stops.
+
+    Between them a note, and a caution where something behind it quits early by it.
+    """
     for part, at in loaded(kit, key_down):
         if not isinstance(part, Cable) or part.wire is None:
             continue
         # Of the nominal voltage: the same wire is judged alike in every kit.
-        volts = at.in_v if kit.converter_before(part.key) else 12.8
+        volts = at.in_v if kit.converter_before(part.key) else kit.nominal_v
         lost_v = voltage_drop_v(part.wire, at.amps)
         if lost_v <= DROP_FINE * volts:
             continue
@@ -57,8 +65,20 @@ def voltage_drop(kit: Kit) -> Iterator[Hit]:
             where=part.key,
             words=f"{lost_v:.2f} V lost in {part.words} at {at.amps:.1f} A.",
             remedy=better,
-            severity=STOP if lost_v > DROP_MOST * volts else CAUTION,
+            severity=STOP if lost_v > DROP_MOST * volts else _matters(kit, part),
         )
+
+
+def _matters(kit: Kit, cable: Cable) -> Severity:
+    """A caution where a device behind a wire quits before the reserve, else a note."""
+    reserve = max(battery.pack.reserve_soc for battery in kit.batteries)
+    for part in kit.behind(cable.key):
+        if not isinstance(part, Feeds):
+            continue
+        is_direct = kit.converter_before(part.key) is None
+        if not is_direct or quits_at(kit, part) > reserve + 0.01:
+            return CAUTION
+    return NOTE
 
 
 @rule(
@@ -68,7 +88,7 @@ def voltage_drop(kit: Kit) -> Iterator[Hit]:
     "more current than the wire carries",
     why="A wire above its rating heats its insulation until it shorts.",
     remedy="Thicker wire.",
-    source="ABYC E-11, from memory",
+    source="common practice up to AWG 10; ABYC E-11, from memory",
 )
 def wire_ampacity(kit: Kit) -> Iterator[Hit]:
     """The ten-minute mean against what the copper carries."""
@@ -108,7 +128,7 @@ def wire_unknown(kit: Kit) -> Iterator[Hit]:
     remedy="Another connector or switch, or less power.",
 )
 def weak_part(kit: Kit) -> Iterator[Hit]:
-    """Key-down current against a joint's or a switch's rating; a stop at twice it."""
+    """Key-down current against a joint's or a switch's rating; above 125 % a stop."""
     for part, at in loaded(kit, key_down):
         if not isinstance(part, Joint | Switch) or not part.rating_a:
             continue
@@ -118,8 +138,23 @@ def weak_part(kit: Kit) -> Iterator[Hit]:
                 where=part.key,
                 words=f"{amps:.1f} A key down through {part.words}, good for "
                 f"{part.rating_a:g} A.",
-                severity=STOP if amps > 2 * part.rating_a else CAUTION,
+                severity=STOP if amps > CONTACT_MOST * part.rating_a else CAUTION,
             )
+
+
+@rule(
+    "switch-open",
+    CAUTION,
+    CAUSE,
+    "a switch is off",
+    why="Nothing behind it has power; what is said of this kit holds with it on.",
+    remedy="Switch it on when the kit is used, and put the switch on the card.",
+)
+def switch_open(kit: Kit) -> Iterator[Hit]:
+    """A switch on the way to a load that is noted as off."""
+    for part in kit.parts:
+        if isinstance(part, Switch) and not part.is_on:
+            yield Hit(where=part.key, words=f"{part.called} is off.")
 
 
 @rule(

@@ -171,7 +171,6 @@ class _Seen:
             if not problem.batteries[key].is_on_hold
         }
         self.rounds = _rounds(problem, legs)
-        self.watches = [one for one in problem.scenario.crews if one.does == "yard"]
         self.known: dict[int, dict[str, _Stay]] = {}
 
     # --- one stretch ------------------------------------------------------------
@@ -358,7 +357,10 @@ class _Seen:
         return self.problem.source_is_on(self.problem.bays[bay].source, minute)
 
     def _is_watched(self, minute: int) -> bool:
-        return any(one.start_min <= minute < one.end_min for one in self.watches)
+        return any(
+            window.start_min <= minute < window.end_min
+            for window in self.problem.scenario.watches
+        )
 
     # --- the whole --------------------------------------------------------------
 

@@ -162,6 +162,8 @@ def recharged(
         raise CannotChange(
             "it would be taken off before it is put on, or after the end"
         )
+    if start != leg.start_min and _is_found(problem, leg):
+        raise CannotChange("it is on the bay when the plan begins")
     changes = [] if start == leg.start_min else [start, leg.start_min]
     changes += [] if end == leg.end_min else [end, leg.end_min]
     if battery or bay:
@@ -188,10 +190,16 @@ def uncharged(
     CannotChange
         If that can't be.
     """
-    if leg.start_min < keep_until_min:
+    if leg.start_min < keep_until_min or _is_found(problem, leg):
         raise CannotChange("it is on the bay already, or will be very soon")
     pins = [replace(_stays(leg), kind=AWAY)]
     return _best(problem, legs, [], pins, keep_until_min)
+
+
+def _is_found(problem: Problem, leg: Leg) -> bool:
+    """Whether its battery stands on the bay when the plan begins."""
+    place = problem.batteries[leg.battery].start_place
+    return leg.start_min == 0 and place == leg.place
 
 
 def walk_to(legs: Sequence[Leg], leg: Leg) -> Leg | None:

@@ -21,8 +21,9 @@ import numpy as np
 
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.rotation.timetable import IntArray
 from powercore.sources import SUN
-from powercore.values import FloatArray
+from powercore.values import BoolArray, FloatArray
 
 #: How far ahead power for a bay is looked for. [min]
 AHEAD_MIN = 12 * 60
@@ -101,6 +102,13 @@ def construct(
     return kept(problem, best[1]) if problem.scenario.pins else best[1]
 
 
+def _next(at: BoolArray) -> IntArray:
+    """The first step from each step on at which something is so; else a large one."""
+    count = at.size
+    found = np.where(at, np.arange(count), 10 * count)
+    return np.minimum.accumulate(found[::-1])[::-1].astype(np.int64)
+
+
 @dataclass(slots=True)
 class _Life:
     """One battery on its way through the event."""
@@ -149,6 +157,10 @@ class _Walkthrough:
     thin_min: float = 0.0
     rounds: int = 0
     bay_changes: int = 0
+    #: From each step on, the first at which somebody is at the yard, and the first in
+    #: which a bay has power while nobody watches it.
+    watched_from: IntArray = field(default_factory=lambda: np.zeros(1, dtype=np.int64))
+    unminded_from: dict[str, IntArray] = field(default_factory=dict)
 
     def run(self) -> None:
         """Walk through the event from start to end."""
@@ -156,7 +168,7 @@ class _Walkthrough:
         for step in range(self.problem.grid.count):
             now = step * self.problem.grid.step_min
             self._arrive(now)
-            if self._is_watched(now):
+            if self.problem.is_watched(now):
                 self._mind_bays(now)
             self._swap_spares(now)
             if self.style.walks:
@@ -196,6 +208,7 @@ class _Walkthrough:
         for known in (problem.stations, problem.batteries):
             self.rank |= {key: -number for number, key in enumerate(known)}
         self.store_wh = {key: s.energy_wh for key, s in problem.sources.items()}
+        self._look_ahead()
         for key, battery in problem.batteries.items():
             if battery.is_on_hold:
                 continue
@@ -206,6 +219,20 @@ class _Walkthrough:
                 kind, self.on_bay[place] = CHARGE, key
             self.lives[key] = _Life(key, battery.start_soc, place, kind)
         self._set_up()
+
+    def _look_ahead(self) -> None:
+        """Note for each step when somebody is next at the yard, and when not."""
+        grid, problem = self.problem.grid, self.problem
+        starts = np.arange(grid.count + 1) * grid.step_min
+        watched = np.array([problem.is_watched(int(minute)) for minute in starts])
+        self.watched_from = _next(watched)
+        for bay, windows in problem.unminded.items():
+            unminded = np.zeros(grid.count + 1, dtype=bool)
+            for window in windows:
+                unminded |= (starts < window.end_min) & (
+                    starts + grid.step_min > window.start_min
+                )
+            self.unminded_from[bay] = _next(unminded)
 
     def _set_up(self) -> None:
         """Give each station without a battery its first one; nobody walks yet."""
@@ -290,11 +317,13 @@ class _Walkthrough:
 
     # --- yard ----------------------------------------------------------------
 
-    def _is_watched(self, now: int) -> bool:
-        return any(
-            crew.does == "yard" and crew.start_min <= now <= crew.end_min
-            for crew in self.problem.scenario.crews
-        )
+    def _must_leave(self, bay: str, key: str, now: int) -> bool:
+        """Whether a charge would go on unwatched before somebody can end it."""
+        if not self.problem.needs_watch(bay, key):
+            return False
+        step = now // self.problem.grid.step_min
+        unminded = self.unminded_from[bay]
+        return bool(unminded[step] < self.watched_from[step + 1])
 
     def _waiting(self) -> list[str]:
         return [
@@ -306,7 +335,9 @@ class _Walkthrough:
     def _mind_bays(self, now: int) -> None:
         """Take off what is charged, put on what gains most."""
         for bay, held in self.on_bay.items():
-            if held is not None and self._is_done(bay, held, now):
+            if held is None or now == 0:
+                continue  # what is found on a bay is there for a step at least
+            if self._is_done(bay, held, now) or self._must_leave(bay, held, now):
                 self._take_off(bay, now)
         order = sorted(
             (bay for bay, held in self.on_bay.items() if held is None),
@@ -321,6 +352,7 @@ class _Walkthrough:
                 if self.lives[key].soc < self.style.charge_to - 0.05
                 and self.lives[key].rested <= now
                 and self.problem.bay_refusal(bay, key) is None
+                and not self._must_leave(bay, key, now)
                 and self._fits_source(bay, key)
             ]
             if hungry:
@@ -460,7 +492,7 @@ class _Walkthrough:
         walk_min = self.problem.stations[station].walk_min
         leave = arrive - walk_min
         ready = self._waiting()
-        if self._is_watched(now):
+        if self.problem.is_watched(now) and now > 0:
             ready += [held for held in self.on_bay.values() if held is not None]
         battery = self._best_battery(station, self._need_wh(station, arrive), ready)
         if battery is None or not self._is_worth(station, battery, arrive):

@@ -35,7 +35,7 @@ from powercore.scenario import (
     low_power,
 )
 from powercore.sources import SUN, SourcePlan, on_w, running
-from powercore.values import BoolArray, FloatArray, Window, windows_where
+from powercore.values import BoolArray, FloatArray, Window, windows_where, without
 
 #: Energy of a pack for its mass, where its mass is not known; on the heavy side.
 #: [Wh/kg] Common practice, no source.
@@ -430,6 +430,41 @@ class Problem:
             f"{plan.pack.chem.name} is never charged at or below {limit_c:g} °C, and "
             f"it gets {cold_c:g} °C there"
         )
+
+    @cached_property
+    def unwatched(self) -> tuple[Window, ...]:
+        """Stretches of the event in which nobody watches the yard."""
+        all_of_it = (Window(start_min=0, end_min=self.span_min),)
+        return without(all_of_it, self.scenario.watches)
+
+    def is_watched(self, minute: float) -> bool:
+        """Whether somebody is at the yard at a minute, to change a bay."""
+        return any(w.start_min <= minute <= w.end_min for w in self.scenario.watches)
+
+    def needs_watch(self, bay: str, battery: str) -> bool:
+        """Whether a battery charges on a bay only while somebody watches."""
+        return self.bays[bay].needs_watch(self.batteries[battery].pack)
+
+    @cached_property
+    def unminded(self) -> dict[str, tuple[Window, ...]]:
+        """When each bay has power and nobody watches the yard."""
+        return {
+            key: tuple(
+                Window(start_min=start, end_min=end)
+                for one in self.sources[bay.source].windows
+                for gap in self.unwatched
+                for start in [max(one.start_min, gap.start_min)]
+                for end in [min(one.end_min, gap.end_min)]
+                if end > start
+            )
+            for key, bay in self.bays.items()
+        }
+
+    @cached_property
+    def first_watch_min(self) -> int:
+        """When somebody first is at the yard; the event's length if nobody is."""
+        first = (window.start_min for window in self.scenario.watches)
+        return min(first, default=self.span_min)
 
     def bay_refusal(self, bay: str, battery: str) -> str | None:
         """Say why a battery must not charge on a bay, or None."""

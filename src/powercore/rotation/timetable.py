@@ -396,6 +396,8 @@ def _points(problem: Problem, step_min: int, also: Iterable[int]) -> IntArray:
     for source in problem.sources.values():
         for window in source.windows:
             points |= {window.start_min, window.end_min}
+    for window in problem.scenario.watches:
+        points |= {window.start_min, window.end_min}
     for pin in (*problem.scenario.pins, *problem.scenario.steps):
         points |= {pin.start_min, pin.end_min}
     return np.array(sorted(p for p in points if 0 <= p <= span), dtype=np.int64)
@@ -415,10 +417,15 @@ def _most_w(problem: Problem, points: IntArray) -> FloatArray:
 
 
 def _watched(problem: Problem, points: IntArray) -> BoolArray:
-    watches = [one for one in problem.scenario.crews if one.does == "yard"]
-    return np.array(
-        [any(w.start_min <= p <= w.end_min for w in watches) for p in points]
-    )
+    return np.array([problem.is_watched(int(p)) for p in points], dtype=bool)
+
+
+def _minded(problem: Problem, points: IntArray, bay: str) -> BoolArray:
+    """Intervals in which a bay has no power, or somebody watches it. shape (P,)"""
+    minded = np.ones(points.size - 1, dtype=bool)
+    for window in problem.unminded[bay]:
+        minded &= (points[1:] <= window.start_min) | (points[:-1] >= window.end_min)
+    return minded
 
 
 def _duty(problem: Problem, points: IntArray) -> BoolArray:
@@ -474,6 +481,7 @@ def _may(
 ) -> BoolArray:
     count, seats = points.size - 1, seat_at.size
     racks = _racks(problem)
+    minded = {bay: _minded(problem, points, bay) for bay in problem.bays}
     first_rack = 1 + seats + len(problem.bays)
     places = first_rack + len(racks)
     may = np.ones((len(problem.batteries), places, count), dtype=bool)
@@ -485,6 +493,8 @@ def _may(
             may[number, place] = problem.feed(station, key).refusal is None
         for place, bay in enumerate(problem.bays, start=1 + seats):
             may[number, place] = problem.bay_refusal(bay, key) is None
+            if problem.needs_watch(bay, key):
+                may[number, place] &= minded[bay]
         for place, station in enumerate(racks, start=first_rack):
             may[number, place] = problem.feed(station, key).refusal is None
     for number, battery in enumerate(problem.batteries.values()):
@@ -493,6 +503,9 @@ def _may(
             may[:, place, 0] = False
         if place:
             may[number, place, 0] = True
+        if battery.start_place in problem.bays and not battery.is_on_hold:
+            # What charges there goes on until somebody comes.
+            may[number, place, points[:-1] < problem.first_watch_min] = True
     for pin in problem.scenario.pins:
         _keep_pin(problem, points, seats, pin, may)
     for seat in range(len(problem.stations), seats):

@@ -395,15 +395,32 @@ def _bays(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
                     "charged_too_soon",
                     f"{_words(problem, leg)}: back at {came}, {settle_min} min of rest",
                 )
-    watches = [crew for crew in problem.scenario.crews if crew.does == "yard"]
     for leg in (leg for leg in legs if leg.kind == CHARGE):
         for minute in (leg.start_min, leg.end_min):
             if minute in (0, problem.span_min):
                 continue
-            if not any(watch.start_min <= minute <= watch.end_min for watch in watches):
+            if not problem.is_watched(minute):
                 yield Broken(
                     "bay_change_unwatched", f"{_words(problem, leg)} at {minute}"
                 )
+        yield from _unminded(problem, leg)
+
+
+def _unminded(problem: Problem, leg: Leg) -> Iterator[Broken]:
+    """
+    A charge that goes on while nobody watches, on a bay that must be watched.
+
+    What charges there when it begins goes on until somebody comes.
+    """
+    if not problem.needs_watch(leg.place, leg.battery):
+        return
+    is_found = problem.batteries[leg.battery].start_place == leg.place
+    since = problem.first_watch_min if is_found and leg.start_min == 0 else 0
+    for window in problem.unminded[leg.place]:
+        start = max(leg.start_min, window.start_min, since)
+        end = min(leg.end_min, window.end_min)
+        if end > start:
+            yield Broken("charges_unwatched", f"{_words(problem, leg)}: {start}–{end}")
 
 
 def broken_pin(problem: Problem, legs: Sequence[Leg], pin: Pin) -> tuple[Broken, ...]:

@@ -10,6 +10,7 @@ from django.core.exceptions import ValidationError
 from hollow_kettle.shelf.fields import tidy_list
 from hollow_kettle.shelf.kinds import CONNECTOR_CHOICES
 from hollow_kettle.shelf.models import Asset
+from hollow_kettle.ui.forms import check_year
 
 CONNECTORS = [("", "choose…"), *CONNECTOR_CHOICES]
 GENDERS = [("", "–"), ("plug", "plug"), ("socket", "socket")]
@@ -45,6 +46,13 @@ class DayField(forms.DateField):
         )
         kwargs.setdefault("input_formats", ["%Y-%m-%d"])
         super().__init__(**kwargs)
+
+    def to_python(self, value: Any) -> Any:
+        """Return a date within a club's years."""
+        day = super().to_python(value)
+        if day is not None:
+            check_year(day.year)
+        return day
 
 
 class AssetChoice(forms.ModelChoiceField):

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import Any
 
 from django import forms
 from django.core.exceptions import ValidationError
 
+from hollow_kettle.shelf.findings import Stop
 from hollow_kettle.shelf.kinds import CONNECTOR_CHOICES
 from hollow_kettle.shelf.models import (
     Asset,
@@ -19,6 +21,7 @@ from hollow_kettle.shelf.models import (
 )
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.forms import Dressed, NumberField
+from powercore.wiring import BUNDLES, INSULATIONS
 
 from .fields import CONNECTORS, GENDERS, AssetChoice, DayField
 
@@ -31,6 +34,12 @@ class StartForm(Dressed, forms.Form):
     fuse_a = NumberField(label="Main fuse", low=0.1, high=500, unit="A")
     awg = NumberField(label="Wire", low=0, high=30, unit="AWG", is_whole=True)
     length_m = NumberField(label="Length, one way", low=0, high=500, unit="m")
+    insulation = forms.ChoiceField(
+        label="Insulation", choices=list(INSULATIONS.items()), required=False
+    )
+    bundle = forms.ChoiceField(
+        label="It lies", choices=list(BUNDLES.items()), required=False
+    )
     connector = forms.ChoiceField(
         label="Connector",
         choices=[
@@ -86,6 +95,12 @@ class PartForm(Dressed, forms.Form):
     area_mm2 = NumberField(
         label="or cross-section", low=0.05, high=120, unit="mm²", required=False
     )
+    insulation = forms.ChoiceField(
+        label="Insulation", choices=list(INSULATIONS.items()), required=False
+    )
+    bundle = forms.ChoiceField(
+        label="It lies", choices=list(BUNDLES.items()), required=False
+    )
     connector = forms.ChoiceField(
         label="Connector, battery side", choices=CONNECTORS, required=False
     )
@@ -103,7 +118,7 @@ class PartForm(Dressed, forms.Form):
     COUNT = {
         "battery": ("asset", "amps"),
         "fuse": ("asset", "amps", "style", "from_battery_m"),
-        "cable": ("asset", "length_m", "awg", "area_mm2"),
+        "cable": ("asset", "length_m", "awg", "area_mm2", "insulation", "bundle"),
         "joint": (
             "connector",
             "gender",
@@ -256,6 +271,22 @@ class AcceptForm(Dressed, forms.Form):
     key = forms.CharField(max_length=80, widget=forms.HiddenInput)
     reason = forms.CharField(label="Because", max_length=300)
     until = DayField(label="Until")
+
+
+class StopsForm(Dressed, forms.Form):
+    """A reason for each stop that somebody accepts, so that kits may leave."""
+
+    def __init__(self, stops: Sequence[Stop], *args: Any) -> None:
+        super().__init__(*args)
+        for stop in stops:
+            self.fields[stop.name] = forms.CharField(
+                label=f"Stop · {stop.words}",
+                max_length=300,
+                help_text=stop.finding.remedy,
+                error_messages={"required": "Say why it may leave all the same."},
+                widget=forms.TextInput(attrs={"placeholder": "Accepted because…"}),
+            )
+        self._dress()
 
 
 class NoteForm(Dressed, forms.ModelForm):

@@ -59,6 +59,8 @@ class Asset(models.Model):
 
     uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     tag = models.CharField(max_length=16)
+    #: The tag as it is read or heard; see `tags.plain_tag`.
+    plain = models.CharField(max_length=80, editable=False)
     kind = models.CharField(max_length=16, choices=AssetKind)
     name = models.CharField(max_length=80, blank=True)
     owner = models.CharField(max_length=80, blank=True)
@@ -82,6 +84,7 @@ class Asset(models.Model):
                 name="shelf_tag_once",
                 violation_error_message="This tag is taken.",
             ),
+            models.UniqueConstraint(fields=["plain"], name="shelf_plain_tag_once"),
             models.UniqueConstraint(fields=["token"], name="shelf_token_once"),
             models.CheckConstraint(
                 name="shelf_mass_possible",

@@ -7,7 +7,7 @@ from typing import Any
 
 from django.db import models
 
-from powercore.wiring import CONNECTORS
+from powercore.wiring import BOX, BUNDLES, CONNECTORS, INSULATIONS, ORDINARY
 
 from . import limits
 from .asset import CHEMISTRY_CHOICES, Asset
@@ -15,6 +15,18 @@ from .limits import Limits, possible
 
 CONNECTOR_CHOICES = [(key, one.name) for key, one in CONNECTORS.items()]
 GENDER_CHOICES = [("", "none"), ("plug", "plug"), ("socket", "socket")]
+
+
+def insulation() -> models.CharField:
+    """How a wire is insulated."""
+    return models.CharField(
+        max_length=8, choices=list(INSULATIONS.items()), default=ORDINARY
+    )
+
+
+def bundle() -> models.CharField:
+    """How a wire lies among others."""
+    return models.CharField(max_length=6, choices=list(BUNDLES.items()), default=BOX)
 
 
 def quantity(default: float | None = None, **options: Any) -> models.FloatField:
@@ -48,6 +60,7 @@ class Battery(Detail):
 
     LIMITS = limits.BATTERY
     PROTECTION = [
+        ("", "not noted"),
         ("common", "one port both ways"),
         ("separate", "a port of its own for charging"),
         ("none", "none"),
@@ -66,7 +79,7 @@ class Battery(Detail):
     charge_v = quantity()
     float_v = quantity()
     disconnect_v = quantity()
-    protection = models.CharField(max_length=8, choices=PROTECTION, default="common")
+    protection = models.CharField(max_length=8, choices=PROTECTION, blank=True)
     is_heated = models.BooleanField(default=False)
     was_deep_discharged = models.BooleanField(default=False)
     was_left_on = models.BooleanField(default=False)
@@ -262,6 +275,8 @@ class Lead(Detail):
     length_m = quantity(0.5)
     awg = models.PositiveSmallIntegerField(null=True, blank=True)
     area_mm2 = quantity()
+    insulation = insulation()
+    bundle = bundle()
     fuse_a = quantity()
 
     class Meta:

@@ -12,7 +12,15 @@ from hollow_kettle.people.models import Actor
 
 from . import limits
 from .asset import Asset
-from .details import CONNECTOR_CHOICES, GENDER_CHOICES, Detail, quantity, text
+from .details import (
+    CONNECTOR_CHOICES,
+    GENDER_CHOICES,
+    Detail,
+    bundle,
+    insulation,
+    quantity,
+    text,
+)
 from .limits import possible
 
 
@@ -26,6 +34,7 @@ class Kit(Detail):
     high_c = quantity(35)
     travels = models.CharField(max_length=4, choices=WAYS, default="road")
     lift_kg = quantity(20)
+    people = models.PositiveSmallIntegerField(default=1)
     hours = quantity(24)
     feeds_building = models.BooleanField(default=False)
     is_fastened = models.BooleanField(default=True)
@@ -78,6 +87,8 @@ class PathPart(models.Model):
     length_m = quantity()
     awg = models.PositiveSmallIntegerField(null=True, blank=True)
     area_mm2 = quantity()
+    insulation = insulation()
+    bundle = bundle()
     connector = models.CharField(max_length=20, choices=CONNECTOR_CHOICES, blank=True)
     gender = models.CharField(max_length=6, choices=GENDER_CHOICES, blank=True)
     is_reversed = models.BooleanField(default=False)
@@ -299,6 +310,8 @@ class Acceptance(models.Model):
     )
     key = models.CharField(max_length=80)
     reason = models.CharField(max_length=300)
+    #: What it said when it was accepted.
+    words = models.CharField(max_length=600, blank=True)
     until = models.DateField()
     made_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
     made_at = models.DateTimeField()

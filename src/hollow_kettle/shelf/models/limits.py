@@ -136,6 +136,7 @@ KIT: Limits = {
     "low_c": Limit(-50, 60, "°C"),
     "high_c": Limit(-50, 90, "°C"),
     "lift_kg": Limit(1, 100, "kg"),
+    "people": Limit(1, 20),
     "hours": Limit(0.1, 1000, "h"),
 }
 PORT: Limits = {

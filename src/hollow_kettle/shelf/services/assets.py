@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
 from copy import copy
 from datetime import datetime
@@ -14,17 +13,14 @@ from django.db import IntegrityError, models, transaction
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor, Club
 from hollow_kettle.shelf.bridge import gear_of, port_of
+from hollow_kettle.shelf.danger import danger_in
 from hollow_kettle.shelf.fields import ASSET_NAMES, Kind
 from hollow_kettle.shelf.kinds import kind_of
 from hollow_kettle.shelf.models import Asset, Estimate, Port
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.shelf.models.details import Detail
+from hollow_kettle.shelf.tags import plain_tag
 from powercore.errors import PowercoreError
-
-
-def plain_tag(tag: str) -> str:
-    """A tag without case and without leading zeros in its numbers."""
-    return re.sub(r"\d+", lambda digits: str(int(digits.group())), tag.casefold())
 
 
 def plain_tags() -> dict[str, str]:
@@ -71,7 +67,8 @@ def save_asset(
                 record_capacity(asset, tested_ah=tested_ah, origin=tested_how, by=by)
     except IntegrityError as error:
         raise ValidationError(
-            f"Tag {values.get('tag')} is taken.", code="tag_taken"
+            f"Tag {values.get('tag')} is taken, or would be mistaken for another.",
+            code="tag_taken",
         ) from error
     return asset
 
@@ -116,7 +113,10 @@ def add_many(
             kind.model._default_manager.bulk_create(rows)
             Estimate.objects.bulk_create(estimates)
     except IntegrityError as error:
-        raise ValidationError("One of the tags is taken.", code="tag_taken") from error
+        raise ValidationError(
+            "One of the tags is taken, or would be mistaken for another.",
+            code="tag_taken",
+        ) from error
     return len(assets)
 
 
@@ -132,7 +132,7 @@ def _new(kind: Kind, tag: str, known: Mapping[str, str]) -> Asset:
             f"Tag {tag} would be mistaken for {twin}, which is there already.",
             code="tag_look_alike",
         )
-    return Asset(kind=kind.key, tag=tag)
+    return Asset(kind=kind.key, tag=tag, plain=plain_tag(tag))
 
 
 def check(kind: Kind, asset: Asset | None, values: Mapping[str, Any]) -> None:
@@ -158,10 +158,14 @@ def _write(kind: Kind, asset: Asset, values: Mapping[str, Any]) -> None:
 
 
 def _fill(kind: Kind, asset: Asset, detail: Detail, values: Mapping[str, Any]) -> None:
+    before = asset.note
     for owner, names in ((asset, ASSET_NAMES), (detail, kind.own_names)):
         for name in names:
             if name in values:
                 setattr(owner, name, value_or_default(owner, name, values[name]))
+    if kind.key == AssetKind.BATTERY and asset.note != before and not asset.hold:
+        word = danger_in(asset.note)
+        asset.hold = f"its note says {word}" if word else ""
     setattr(asset, kind.attribute, detail)
     try:
         gear_of(asset)

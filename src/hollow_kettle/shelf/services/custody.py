@@ -6,7 +6,7 @@ Nothing here is ever changed or deleted; a mistake is struck by another entry.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 from uuid import UUID, uuid4
@@ -18,11 +18,12 @@ from hollow_kettle.log import services as log
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind, Placement
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf import charge
+from hollow_kettle.shelf.findings import standing_stops
 from hollow_kettle.shelf.models import Asset, KitItem
 from hollow_kettle.shelf.models.asset import AssetKind
 
 from .assets import set_hold
-from .kits import club_now
+from .kits import accept_stops, club_now, today
 
 #: Kinds of place that gear is checked out to, by what people say.
 TO_KINDS = {
@@ -97,16 +98,20 @@ def check_out(
     due_at: datetime | None = None,
     note: str = "",
     at: datetime | None = None,
+    reasons: Mapping[str, str] | None = None,
 ) -> list[Asset]:
     """
     Hand gear out to a station, person or vehicle; kits go with their contents.
 
-    What belongs into a kit and is out elsewhere stays where it is.
+    What belongs into a kit and is out elsewhere stays where it is. `reasons` say why
+    each stop of a kit is accepted, by the stop's name.
 
     Raises
     ------
     ValidationError
         If something among it is on hold, or is due back before it goes.
+    StopsStand
+        If a kit among it has a stop that nobody accepted.
     """
     going = _free(assets, with_contents(assets))
     held = [asset for asset in going if asset.hold]
@@ -116,6 +121,8 @@ def check_out(
     moment = at or club_now()
     if due_at is not None and due_at <= moment:
         raise ValidationError({"due_at": "It is due back before it goes."})
+    if stops := standing_stops(going, today()):
+        accept_stops(stops, reasons or {}, by=by)
     for asset in going:
         _note(
             asset,

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from collections.abc import Mapping, Sequence
+from datetime import date, datetime, timedelta
 from typing import Any
 
 from django.core.exceptions import ValidationError
@@ -10,6 +11,7 @@ from django.db import transaction
 from django.db.models import Max
 
 from hollow_kettle.people.models import Actor, Club
+from hollow_kettle.shelf.findings import Stop, StopsStand, standing_stops
 from hollow_kettle.shelf.kit_bridge import kit_of, rows_of_kit
 from hollow_kettle.shelf.models import (
     Acceptance,
@@ -26,7 +28,11 @@ from hollow_kettle.shelf.models import (
 )
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.shelf.services.assets import value_or_default
+from powercore.checks import findings_of
 from powercore.errors import PowercoreError
+
+#: What was accepted so that a kit may leave holds for so long.
+ACCEPTED_FOR = timedelta(days=14)
 
 
 def club_now() -> datetime:
@@ -106,11 +112,22 @@ def start_path(
     awg: int,
     length_m: float,
     connector: str,
+    insulation: str = "",
+    bundle: str = "",
 ) -> None:
     """Lay the usual path: battery, fuse, wire, connector, load."""
     save_part(kit, None, what="battery", asset=battery)
     fuse = save_part(kit, None, what="fuse", amps=fuse_a, name="main fuse")
-    wire = save_part(kit, None, what="cable", after=fuse, awg=awg, length_m=length_m)
+    wire = save_part(
+        kit,
+        None,
+        what="cable",
+        after=fuse,
+        awg=awg,
+        length_m=length_m,
+        insulation=insulation,
+        bundle=bundle,
+    )
     joint = save_part(
         kit,
         None,
@@ -208,7 +225,7 @@ def cut_version(kit: Asset, *, why: str, by: Actor) -> KitVersion:
 
 
 def accept_finding(
-    asset: Asset, *, key: str, reason: str, until: date, by: Actor
+    asset: Asset, *, key: str, reason: str, until: date, by: Actor, words: str = ""
 ) -> Acceptance:
     """
     Accept a finding with a reason until a date; it stays visible.
@@ -228,12 +245,50 @@ def accept_finding(
         key=key,
         defaults={
             "reason": reason,
+            "words": (words or _words_of(asset, key))[:600],
             "until": until,
             "made_by": by,
             "made_at": club_now(),
         },
     )
     return acceptance
+
+
+def _words_of(asset: Asset, key: str) -> str:
+    """What a finding of a kit says now; empty for a battery's own."""
+    if asset.kind != AssetKind.KIT:
+        return ""
+    found = findings_of(kit_of(rows_of_kit(asset), today()))
+    return next((one.words for one in found if one.key == key), "")
+
+
+@transaction.atomic
+def accept_stops(
+    stops: Sequence[Stop],
+    reasons: Mapping[str, str],
+    *,
+    by: Actor,
+    until: date | None = None,
+) -> None:
+    """
+    Accept stops by name so that kits may leave; until a day, two weeks by default.
+
+    Raises
+    ------
+    StopsStand
+        If one of them has no reason; then none is accepted.
+    """
+    if any(not reasons.get(stop.name, "").strip() for stop in stops):
+        raise StopsStand(stops)
+    for stop in stops:
+        accept_finding(
+            stop.kit,
+            key=stop.finding.key,
+            reason=reasons[stop.name].strip()[:300],
+            words=stop.finding.words,
+            until=until or today() + ACCEPTED_FOR,
+            by=by,
+        )
 
 
 def add_note(kit: Asset, **values: Any) -> BuildNote:
@@ -281,6 +336,17 @@ def check_packing(packing: Packing, **checks: bool) -> None:
 
 
 def close_packing(packing: Packing) -> None:
-    """End a packing: the lid is closed; the next one begins with nothing ticked."""
+    """
+    End a packing: the lid is closed; the next one begins with nothing ticked.
+
+    Raises
+    ------
+    StopsStand
+        If the kit, or one in it, has stops that nobody accepted.
+    """
+    rows = rows_of_kit(packing.kit)
+    inner = [one for one in rows.assets.values() if one.kind == AssetKind.KIT]
+    if stops := standing_stops([packing.kit, *inner], today()):
+        raise StopsStand(stops)
     packing.closed_at = club_now()
     packing.save(update_fields=["closed_at"])

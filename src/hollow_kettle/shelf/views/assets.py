@@ -24,6 +24,7 @@ from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.kit_queries import battery_findings
 from hollow_kettle.shelf.models import Asset, Attachment, EquipmentType, Port
 from hollow_kettle.shelf.models.asset import AssetKind
+from hollow_kettle.ui.asked import whole_number
 
 
 def kind_or_404(key: str) -> Kind:
@@ -46,7 +47,7 @@ def _listing(request: HttpRequest) -> queries.Listing:
         words=request.GET.get("q", "")[:80],
         kind=request.GET.get("kind", ""),
         group=group,
-        page=int(page) if page.isdecimal() and len(page) < 7 else 1,
+        page=whole_number(page) or 1,
     )
 
 

@@ -24,8 +24,10 @@ from hollow_kettle.log.models import PlaceKind, Placement
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.people.models import Club
 from hollow_kettle.shelf.due import due_list, gates_of, open_holds
+from hollow_kettle.shelf.findings import StopsStand
 from hollow_kettle.shelf.forms import custody as forms
 from hollow_kettle.shelf.forms.bench import BenchForm
+from hollow_kettle.shelf.forms.kits import StopsForm
 from hollow_kettle.shelf.models import Asset, BenchTest
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.shelf.queries import attach_details, rows_of
@@ -46,6 +48,7 @@ def check_out(request: HttpRequest) -> HttpResponse:
     """Hand gear out to a station, a person or a vehicle."""
     tags = request.GET.get("tags", "")[:2000]
     form = forms.CheckOutForm(request.POST or None, initial={"tags": tags})
+    stops_form: StopsForm | None = None
     if request.method == "POST" and form.is_valid():
         data = form.cleaned_data
         to = data["station"] or custody.place_named(
@@ -58,7 +61,12 @@ def check_out(request: HttpRequest) -> HttpResponse:
                 by=actor_of(request),
                 due_at=_moment(data["due_at"]),
                 note=data["note"],
+                reasons=request.POST.dict(),
             )
+        except StopsStand as error:
+            form.add_error(None, error.messages)
+            was_asked = any(stop.name in request.POST for stop in error.stops)
+            stops_form = StopsForm(error.stops, request.POST if was_asked else None)
         except ValidationError as error:
             _refused(form, error)
         else:
@@ -72,7 +80,8 @@ def check_out(request: HttpRequest) -> HttpResponse:
             )
             return redirect("shelf:out_list")
     status = 422 if form.is_bound else 200
-    return render(request, "shelf/check_out.html", {"form": form}, status=status)
+    context = {"form": form, "stops_form": stops_form}
+    return render(request, "shelf/check_out.html", context, status=status)
 
 
 @require_safe

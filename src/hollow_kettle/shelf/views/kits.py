@@ -10,13 +10,20 @@ from django.core.exceptions import ValidationError
 from django.forms import BaseForm
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import (
     require_http_methods,
     require_POST,
     require_safe,
 )
 
-from hollow_kettle.people.access import actor_of, coordinator_only
+from hollow_kettle.people.access import (
+    actor_of,
+    coordinator_of,
+    coordinator_only,
+)
+from hollow_kettle.shelf.findings import StopsStand, standing_stops
 from hollow_kettle.shelf.forms import kits as forms
 from hollow_kettle.shelf.kit_bridge import rows_of_kit
 from hollow_kettle.shelf.kit_queries import kit_page, packing_of
@@ -33,6 +40,7 @@ from hollow_kettle.shelf.models import (
 )
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.shelf.services import kits as services
+from hollow_kettle.ui.asked import whole_number
 
 
 def kit_or_404(uid: UUID) -> Asset:
@@ -122,8 +130,8 @@ def finding_reopen(request: HttpRequest, uid: UUID) -> HttpResponse:
 def kit_path(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Change a kit's power path, part by part."""
     kit = kit_or_404(uid)
-    pk = request.GET.get("part", "")
-    part = get_object_or_404(kit.path, pk=pk) if pk.isdecimal() else None
+    pk = whole_number(request.GET.get("part"))
+    part = None if pk is None else get_object_or_404(kit.path, pk=pk)
     form = forms.PartForm(kit, part, request.POST or None)
     if request.method == "POST" and form.is_valid():
         try:
@@ -363,15 +371,13 @@ def packing_tick(request: HttpRequest, uid: UUID) -> HttpResponse:
     kit = kit_or_404(uid)
     open_one: Packing = services.open_packing(kit, by=actor_of(request))
     is_on = request.POST.get("on") == "1"
-    pk = request.POST.get("item", "")
+    pk = whole_number(request.POST.get("item"))
     check = request.POST.get("check", "")
     rows = rows_of_kit(kit)
-    if pk.isdecimal():
+    if pk is not None:
         inside = {item.pk: item for item, _ in rows.items}
-        if int(pk) in inside:
-            services.tick(
-                open_one, inside[int(pk)], is_packed=is_on, by=actor_of(request)
-            )
+        if pk in inside:
+            services.tick(open_one, inside[pk], is_packed=is_on, by=actor_of(request))
     elif check in ("switches_off", "load_off", "terminals_covered"):
         services.check_packing(open_one, **{check: is_on})
     if not request.headers.get("HX-Request"):
@@ -387,6 +393,43 @@ def packing_close(request: HttpRequest, uid: UUID) -> HttpResponse:
     kit = kit_or_404(uid)
     found = kit.packings.filter(closed_at=None).first()
     if found is not None:
-        services.close_packing(found)
+        try:
+            services.close_packing(found)
+        except StopsStand:
+            back = reverse("shelf:packing", args=[kit.pk])
+            return redirect(f"{reverse('shelf:stops', args=[kit.pk])}?next={back}")
         messages.success(request, f"{kit.tag} is packed.")
     return redirect("shelf:kit_detail", kit.pk)
+
+
+@require_http_methods(["GET", "POST"])
+def stops(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Accept the stops of a kit, each with a reason, and go on from there."""
+    if request.method == "POST":
+        coordinator_of(request)
+    kit = kit_or_404(uid)
+    after = request.POST.get("next") or request.GET.get("next", "")
+    return ask_for_stops(request, kit, after) or redirect(_safe(request, kit, after))
+
+
+def ask_for_stops(request: HttpRequest, kit: Asset, after: str) -> HttpResponse | None:
+    """The page that asks for a reason for each stop; None when none stands."""
+    inner = [one for one in rows_of_kit(kit).assets.values() if one.kind == kit.kind]
+    standing = standing_stops([kit, *inner], services.today())
+    if not standing:
+        return None
+    is_sent = request.method == "POST"
+    form = forms.StopsForm(standing, request.POST if is_sent else None)
+    if is_sent and form.is_valid():
+        services.accept_stops(standing, form.cleaned_data, by=actor_of(request))
+        messages.success(request, "Accepted by you; it is printed with your name.")
+        return redirect(_safe(request, kit, after))
+    context = {"asset": kit, "form": form, "stops": standing, "after": after}
+    status = 422 if is_sent else 200
+    return render(request, "shelf/stops.html", context, status=status)
+
+
+def _safe(request: HttpRequest, kit: Asset, after: str) -> str:
+    """Where to go on: a page of ours, else the kit's."""
+    is_ours = url_has_allowed_host_and_scheme(after, {request.get_host()})
+    return after if is_ours else kit.get_absolute_url()

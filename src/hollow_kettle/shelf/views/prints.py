@@ -13,8 +13,9 @@ from hollow_kettle.shelf import paper
 from hollow_kettle.shelf.kit_bridge import rows_of_kit
 from hollow_kettle.shelf.kit_queries import kit_page, packing_of
 from hollow_kettle.shelf.models import Asset
+from hollow_kettle.ui.asked import whole_number
 
-from .kits import kit_or_404
+from .kits import ask_for_stops, kit_or_404
 
 
 def pdf(content: bytes, name: str) -> HttpResponse:
@@ -50,14 +51,17 @@ def labels(request: HttpRequest) -> HttpResponse:
         messages.error(request, "Nothing on the shelf has these tags.")
         return redirect("shelf:labels")
     skip = request.GET.get("skip", "0")
-    used = int(skip) if skip.isdecimal() and len(skip) < 4 else 0
+    used = whole_number(skip) or 0
     return pdf(paper.label_sheet(chosen, paper.SHEETS[sheet], used), "labels")
 
 
 @require_safe
 def kit_card(request: HttpRequest, uid: UUID) -> HttpResponse:
-    """A card for whoever picks the kit up."""
+    """A card for whoever picks the kit up; first for its stops to be accepted."""
     kit = kit_or_404(uid)
+    asked = ask_for_stops(request, kit, request.get_full_path())
+    if asked is not None:
+        return asked
     content = paper.kit_card(kit_page(kit), _size(request, "a6"))
     return pdf(content, f"{kit.tag}-card")
 
