@@ -176,7 +176,14 @@ def recharged(
         if first < last and not battery:
             away = _stays(leg, start_min=first, end_min=last)
             pins.append(replace(away, kind=AWAY))
-    return _best(problem, legs, [], pins, keep_until_min)
+    made = _best(problem, legs, [], pins, keep_until_min)
+    if battery in ("", leg.battery) and any(
+        (one.battery, one.place) == (leg.battery, there.place)
+        and any(one.start_min < at < one.end_min for at in (start, end))
+        for one in made
+    ):
+        raise CannotChange("nobody can put it on or take it off then")
+    return made
 
 
 def uncharged(
