@@ -127,6 +127,13 @@ class Pack:
         chem_v = self.chem.float_most_v or self.chem.float_v
         return self.float_v or (chem_v * self.series if chem_v else None)
 
+    def fills_slowly_at(self, volts: float) -> bool:
+        """Whether lithium held at so much, too little to end a charge, still fills."""
+        float_v = self.chem.float_v
+        if not self.chem.is_lithium or float_v is None:
+            return False
+        return volts >= float_v * self.series - SAME_V
+
     @property
     def highest_charge_v(self) -> float:
         """Voltage that charging must not pass: the maker's, else usual. [V]"""

@@ -45,13 +45,6 @@ UNPLUG_WHEN_FULL = "unplug when full"
 UNKNOWN_PROTECTION = "find out first whether the pack protects its cells"
 
 
-def is_unbalanced(charger: Charger, battery: Battery) -> bool:
-    """Whether cells in series get no balancing, for all that is known."""
-    pack = battery.pack
-    is_string = pack.chem.needs_balance and pack.series > 1
-    return is_string and battery.protection in ("", "none") and not charger.balances
-
-
 def _never(why: str) -> Fit:
     return Fit(verdict=Verdict.NEVER, why=why)
 
@@ -71,12 +64,11 @@ def fit_of(charger: Charger, battery: Battery) -> Fit:
     if charger.series and pack.series not in charger.series:
         cells = " or ".join(map(str, charger.series))
         return _never(f"made for {cells} cells in series, this has {pack.series}")
-    if battery.protection == "none" and is_unbalanced(charger, battery):
-        return _never("no protection in the pack, and it doesn't balance")
-    if is_unbalanced(charger, battery):
-        mind = (UNKNOWN_PROTECTION, *_mind(charger, battery))
-    else:
-        mind = _mind(charger, battery)
+    mind = _mind(charger, battery)
+    if battery.wants_balancing and not charger.balances:
+        if battery.protection == "none":
+            return _never("no protection in the pack, and it doesn't balance")
+        mind = (UNKNOWN_PROTECTION, *mind)
     hours = hours_to_full(charger, battery, pack.reserve_soc)
     if charger.role == SUPPLY:
         return _supply(charger, battery, hours, mind)
@@ -129,12 +121,10 @@ def _supply(
             hours=hours,
             mind=mind,
         )
-    float_v = battery.pack.chem.float_v
     if (
         fixed_v is not None
-        and battery.pack.chem.is_lithium
-        and float_v is not None
-        and float_v * battery.pack.series - SAME_V <= fixed_v < wanted_v
+        and fixed_v < wanted_v
+        and battery.pack.fills_slowly_at(fixed_v)
     ):
         return Fit(
             verdict=Verdict.WITH_SETTING,

@@ -66,6 +66,12 @@ class Battery:
             return self.max_charge_a
         return self.pack.chem.max_charge_c * self.pack.nameplate_ah
 
+    @property
+    def wants_balancing(self) -> bool:
+        """Whether its charger must balance its cells, for all that is known."""
+        is_string = self.pack.chem.needs_balance and self.pack.series > 1
+        return is_string and self.protection in ("", "none")
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PowerBank:

@@ -14,6 +14,7 @@ from powercore.errors import NotANumber, OutOfRange
 
 FloatArray = NDArray[np.float64]
 BoolArray = NDArray[np.bool_]
+IntArray = NDArray[np.int64]
 
 #: Voltage at which a club adds up amp-hours and watt-hours. [V]
 #: Common practice, no source: the nominal voltage of four LiFePO4 cells.

@@ -66,14 +66,14 @@ def serve_until_stopped(
     runner = web_runner(static.parent, static)
     children = [
         runner.start(
-            dict(environment),
+            environment,
             *("-m", "gunicorn", "hollow_kettle.wsgi", "--bind", f"{address}:{port}"),
             *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
             *("--log-level", "warning", "--worker-tmp-dir", "/dev/shm"),  # noqa: S108
             *("--no-control-socket",),
         ),
         runner.start(
-            dict(environment),
+            environment,
             *("-m", "django", "procrastinate", "worker"),
             *("--delete-jobs", "successful"),
             # A search takes minutes; housekeeping goes on beside it.
@@ -162,7 +162,7 @@ def _warm_planner(environment: Mapping[str, str], runner: Runner) -> None:
         return
     example = str(runner.root / "examples" / "ridge-walk.json")
     runner.start(
-        dict(environment),
+        environment,
         *("-m", "powercore", "improve", example),
         stdout=subprocess.DEVNULL,
         preexec_fn=lambda: os.nice(15),

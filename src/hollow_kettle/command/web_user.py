@@ -13,6 +13,7 @@ import pwd
 import shutil
 import subprocess
 import sys
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -32,12 +33,12 @@ class Runner:
     environment: dict[str, str]
 
     def start(
-        self, environment: dict[str, str], *arguments: str, **options: Any
+        self, environment: Mapping[str, str], *arguments: str, **options: Any
     ) -> subprocess.Popen[bytes]:
         """Start it in a session of its own, so that Ctrl-C reaches only ours."""
         return subprocess.Popen(
             [self.python, *arguments],
-            env=environment | self.environment,
+            env={**environment, **self.environment},
             cwd=self.root,
             start_new_session=True,
             **self.user,
@@ -92,7 +93,7 @@ def web_runner(folder: Path, static: Path) -> Runner:
 
 def _can(runner: Runner, program: str) -> bool:
     try:
-        probe = runner.start(dict(os.environ), "-c", program, stderr=subprocess.DEVNULL)
+        probe = runner.start(os.environ, "-c", program, stderr=subprocess.DEVNULL)
     except OSError:  # not even Python or the folder are within reach
         return False
     return probe.wait() == 0

@@ -15,7 +15,7 @@ from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset, Battery
 from hollow_kettle.shelf.services import look_alike, plain_tag
-from hollow_kettle.ui.forms import FIRST_YEAR, LAST_YEAR, Dressed, NumberField
+from hollow_kettle.ui.forms import Dressed, NumberField, check_year
 from powercore.joining import TIE
 from powercore.sources import NOT_OWN
 
@@ -88,12 +88,7 @@ class EntryForm(Dressed, forms.Form):
                 wall = datetime.combine(here.date(), wall.time())
                 if from_local(wall, self.event.zone) > self.now + AHEAD:
                     wall -= timedelta(days=1)
-            if not FIRST_YEAR <= wall.year <= LAST_YEAR:
-                raise forms.ValidationError(
-                    f"The year must be between {FIRST_YEAR} and {LAST_YEAR}, not "
-                    f"{wall.year}.",
-                    code="out_of_range",
-                )
+            check_year(wall.year)
             return from_local(wall, self.event.zone)
         raise forms.ValidationError(
             f"Write the time like 23:24 or 2026-06-27 23:24, not {text}.",

@@ -70,12 +70,8 @@ def set_password(user: User, password: str) -> None:
     """
     Give a sign-in the password that its own person chose; its sessions end.
 
-    Raises
-    ------
-    django.core.exceptions.ValidationError
-        If the password is too weak.
+    Its form has looked already whether it is strong enough.
     """
-    validate_password(password, user)
     user.set_password(password)
     user.must_change = False
     user.save()

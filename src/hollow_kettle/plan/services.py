@@ -8,7 +8,7 @@ from uuid import UUID
 
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.db.models import Field, Model, ProtectedError, Q
+from django.db.models import Field, Model, ProtectedError, Q, QuerySet
 from django.utils.text import slugify
 
 from hollow_kettle.clock import from_local, is_known_zone
@@ -171,8 +171,17 @@ def save_station(
     return station
 
 
-#: A struck or a waiting entry names its place too.
-_LOGGED = "Entries of the log name it (also struck or waiting ones), so it has to stay."
+def _forget(places: QuerySet[Place]) -> None:
+    """Delete places; ValidationError where an entry names one, a struck one too."""
+    if places.filter(placement__isnull=False).exists():
+        raise ValidationError("Batteries were logged there, so it has to stay.")
+    try:
+        places.delete()
+    except ProtectedError as error:
+        raise ValidationError(
+            "Entries of the log name it (also struck or waiting ones), so it has to "
+            "stay."
+        ) from error
 
 
 def remove_station(station: Station) -> None:
@@ -185,14 +194,8 @@ def remove_station(station: Station) -> None:
         If something was logged there; the log keeps its places.
     """
     with transaction.atomic():
-        place = Place.objects.filter(station_key=station.pk)
-        if place.filter(placement__isnull=False).exists():
-            raise ValidationError("Batteries were logged there, so it has to stay.")
+        _forget(Place.objects.filter(station_key=station.pk))
         site = station.site
-        try:
-            place.delete()
-        except ProtectedError as error:
-            raise ValidationError(_LOGGED) from error
         station.delete()
         site.delete()
 
@@ -520,13 +523,7 @@ def remove(row: Model) -> None:
     """
     with transaction.atomic():
         if isinstance(row, Bay):
-            place = Place.objects.filter(pk=row.pk)
-            if place.filter(placement__isnull=False).exists():
-                raise ValidationError("Batteries were logged there, so it has to stay.")
-            try:
-                place.delete()
-            except ProtectedError as error:
-                raise ValidationError(_LOGGED) from error
+            _forget(Place.objects.filter(pk=row.pk))
         if isinstance(row, Source) and row.bays.exists():
             raise ValidationError("Bays are fed from it; remove them first.")
         row.delete()

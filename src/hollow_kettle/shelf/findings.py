@@ -106,12 +106,20 @@ class StopsStand(ValidationError):
         )
 
 
+def stops_of(asset: Asset, shown: Iterable[Shown]) -> list[Stop]:
+    """The stops among a kit's findings that nobody accepted."""
+    return [
+        Stop(asset, one.finding) for one in shown if one.is_stop and not one.is_accepted
+    ]
+
+
 def standing_stops(assets: Iterable[Asset], day: date) -> list[Stop]:
     """The stops of the kits among these assets that nobody accepted."""
     return [
-        Stop(asset, shown.finding)
+        stop
         for asset in assets
         if asset.kind == AssetKind.KIT
-        for shown in shown_findings(asset, kit_of(rows_of_kit(asset), day), day)
-        if shown.is_stop and not shown.is_accepted
+        for stop in stops_of(
+            asset, shown_findings(asset, kit_of(rows_of_kit(asset), day), day)
+        )
     ]

@@ -23,7 +23,7 @@ from powercore.powerpath import (
 )
 
 from .due import gates_of
-from .findings import Shown, Stop, counted, shown_findings, standing_stops
+from .findings import Shown, Stop, counted, shown_findings, standing_stops, stops_of
 from .kit_bridge import KitRows, battery_alone, kit_of, mass_kg, rows_of_kit
 from .kit_drawing import draw_path
 from .models import Asset, KitItem, Packing
@@ -255,8 +255,7 @@ def packing_of(asset: Asset, rows: KitRows) -> PackPage:
     return PackPage(
         packing,
         boxes,
-        stops=[Stop(asset, s.finding) for s in shown if s.is_stop and not s.is_accepted]
-        + standing_stops(inner, day),
+        stops=stops_of(asset, shown) + standing_stops(inner, day),
         accepted=[one for one in shown if one.is_stop and one.is_accepted],
     )
 

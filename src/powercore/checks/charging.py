@@ -132,8 +132,7 @@ def charge_volts_low(kit: Kit) -> Iterator[Hit]:
         words = (
             f"It stops at {volts:.1f} V; {battery.tag} is full from {low_v:.1f} V on."
         )
-        slow_v = (pack.chem.float_v or low_v) * pack.series
-        if pack.chem.is_lithium and volts >= slow_v - SAME_V:
+        if pack.fills_slowly_at(volts):
             words = (
                 f"At {volts:.1f} V {battery.tag} fills slowly to about "
                 f"{FLOAT_FILLS_TO:.0%} and is never balanced; it is full from "
@@ -547,8 +546,7 @@ def unbalanced_charge(kit: Kit) -> Iterator[Hit]:
     for charge, battery in _pairs(kit):
         pack = battery.pack
         balances = isinstance(charge.source, Charger) and charge.source.balances
-        is_string = pack.chem.needs_balance and pack.series > 1
-        if is_string and battery.protection in ("", "none") and not balances:
+        if battery.wants_balancing and not balances:
             is_known = battery.protection == "none"
             known = "no protection" if is_known else "nobody noted any protection"
             yield Hit(

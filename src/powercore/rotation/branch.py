@@ -25,8 +25,8 @@ import numpy as np
 
 from powercore.rotation import tours
 from powercore.rotation.columns import Column, Master, climb, prove
-from powercore.rotation.timetable import IntArray, NoCrewLeft, Timetable, legs_of
-from powercore.values import FloatArray
+from powercore.rotation.timetable import NoCrewLeft, Timetable, legs_of
+from powercore.values import FloatArray, IntArray
 
 #: Batteries × places × intervals up to which an event is small, and how many of these
 #: all halves together may have, where nobody says how many halves.

@@ -21,9 +21,8 @@ import numpy as np
 
 from powercore.rotation.pins import kept
 from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
-from powercore.rotation.timetable import IntArray
 from powercore.sources import SUN
-from powercore.values import BoolArray, FloatArray
+from powercore.values import BoolArray, FloatArray, IntArray
 
 #: How far ahead power for a bay is looked for. [min]
 AHEAD_MIN = 12 * 60

@@ -16,7 +16,8 @@ from typing import Any
 import numpy as np
 from ortools.sat.python import cp_model
 
-from powercore.rotation.timetable import ON_THE_WAY, IntArray, Timetable
+from powercore.rotation.timetable import ON_THE_WAY, Timetable
+from powercore.values import IntArray
 
 #: Parts into which a unit of worth is cut for the solver's whole numbers.
 PARTS = 1000

@@ -449,14 +449,7 @@ class Problem:
     def unminded(self) -> dict[str, tuple[Window, ...]]:
         """When each bay has power and nobody watches the yard."""
         return {
-            key: tuple(
-                Window(start_min=start, end_min=end)
-                for one in self.sources[bay.source].windows
-                for gap in self.unwatched
-                for start in [max(one.start_min, gap.start_min)]
-                for end in [min(one.end_min, gap.end_min)]
-                if end > start
-            )
+            key: without(self.sources[bay.source].windows, self.scenario.watches)
             for key, bay in self.bays.items()
         }
 

@@ -22,7 +22,6 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from powercore.rotation.objective import NIGHT, SLACK_LATENESS
 from powercore.rotation.problem import (
@@ -38,9 +37,7 @@ from powercore.rotation.problem import (
 )
 from powercore.scenario import AWAY, LOW, OF_STATIONS, BatteryPlan, Pin
 from powercore.sources import ENGINES, SUN
-from powercore.values import BoolArray, FloatArray
-
-IntArray = NDArray[np.int64]
+from powercore.values import BoolArray, FloatArray, IntArray
 
 #: Passes of the search without gain after which nothing more is expected.
 PATIENCE = 10

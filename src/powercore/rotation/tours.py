@@ -22,8 +22,8 @@ import numba
 import numpy as np
 
 from powercore.rotation.rounds import NEAR_MIN
-from powercore.rotation.timetable import ON_THE_WAY, IntArray, Timetable
-from powercore.values import BoolArray, FloatArray
+from powercore.rotation.timetable import ON_THE_WAY, Timetable
+from powercore.values import BoolArray, FloatArray, IntArray
 
 _TINY = 1e-9
 #: Reasons of a node in the backward walk.

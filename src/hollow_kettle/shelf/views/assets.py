@@ -213,7 +213,6 @@ def attachment(request: HttpRequest, uid: UUID) -> HttpResponse:
     response["Content-Disposition"] = f'{how}; filename="{found.name}"'
     response["X-Content-Type-Options"] = "nosniff"
     response["Content-Security-Policy"] = "sandbox; default-src 'none'"
-    response["Cache-Control"] = "private, max-age=86400"
     return response
 
 
