@@ -575,7 +575,7 @@ class BayForm(Dressed, forms.Form):
         choices=[
             (k, n) for k, n in CHEMISTRY_CHOICES if CHEMISTRIES[k].is_rechargeable
         ],
-        widget=forms.SelectMultiple,
+        widget=forms.SelectMultiple(attrs={"size": 7}),
     )
     ends_itself = forms.BooleanField(
         label="Its charger stops by itself",
