@@ -12,7 +12,7 @@ sys.path.insert(0, str(ROOT / "src"))
 
 from timing import seconds  # noqa: E402 - after the path
 
-from powercore.fold import Entry, fold  # noqa: E402 - after the path
+from powercore.belief.fold import Entry, fold  # noqa: E402 - after the path
 
 START = datetime(2026, 6, 27, 18, tzinfo=UTC)
 

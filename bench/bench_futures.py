@@ -13,12 +13,12 @@ import numpy as np  # noqa: E402 - after the path
 from rotations import grow  # noqa: E402
 from timing import seconds  # noqa: E402 - after the path
 
-from powercore.budget import no_sun  # noqa: E402
-from powercore.futures import likely  # noqa: E402
-from powercore.replay import replay  # noqa: E402
+from powercore.event.problem import Problem  # noqa: E402
+from powercore.futures.budget import no_sun  # noqa: E402
+from powercore.futures.draws import likely  # noqa: E402
+from powercore.futures.replay import replay  # noqa: E402
+from powercore.futures.simulate import simulate  # noqa: E402
 from powercore.rotation.construct import STYLES, construct  # noqa: E402
-from powercore.rotation.problem import Problem  # noqa: E402
-from powercore.simulate import simulate  # noqa: E402
 
 #: Futures that the plain replay is timed on; it takes each one by itself.
 COUNT, SAMPLE = 1_000, 20

@@ -13,13 +13,13 @@ import numpy as np  # noqa: E402 - after the path
 from club import big_event  # noqa: E402
 from timing import seconds  # noqa: E402 - after the path
 
-from powercore.budget import FUTURES, ledgers  # noqa: E402
-from powercore.futures import likely  # noqa: E402
-from powercore.replay import replay  # noqa: E402
+from powercore.event.problem import Problem  # noqa: E402
+from powercore.event.sky import every_sky  # noqa: E402
+from powercore.futures.budget import FUTURES, ledgers  # noqa: E402
+from powercore.futures.draws import likely  # noqa: E402
+from powercore.futures.replay import replay  # noqa: E402
+from powercore.futures.simulate import simulate  # noqa: E402
 from powercore.rotation.construct import STYLES, construct  # noqa: E402
-from powercore.rotation.problem import Problem  # noqa: E402
-from powercore.simulate import simulate  # noqa: E402
-from powercore.sky import every_sky  # noqa: E402
 
 #: Futures that the plain replay is timed on; it takes each one by itself.
 SAMPLE = 6

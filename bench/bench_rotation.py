@@ -9,10 +9,10 @@ sys.path.insert(0, str(ROOT / "src"))
 
 from timing import seconds  # noqa: E402 - after the path
 
+from powercore.event.problem import Problem  # noqa: E402
+from powercore.event.scenario import decode  # noqa: E402
 from powercore.rotation.construct import construct  # noqa: E402 - after the path
-from powercore.rotation.problem import Problem  # noqa: E402
 from powercore.rotation.verify import verify  # noqa: E402
-from powercore.scenario import decode  # noqa: E402
 
 
 def main() -> None:

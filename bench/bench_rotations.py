@@ -30,15 +30,15 @@ ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 
 import numpy as np  # noqa: E402 - after the path
+from exact import solve  # noqa: E402
 from rotations import KINDS, SIZES, SWAP, TIER_WEIGHT, digest, figure, grow  # noqa: E402
 
+from powercore.event.problem import Problem  # noqa: E402
 from powercore.rotation import tours  # noqa: E402
-from powercore.rotation.branch import close, is_small  # noqa: E402
-from powercore.rotation.columns import Master, climb, prove  # noqa: E402
 from powercore.rotation.construct import STYLES, construct  # noqa: E402
-from powercore.rotation.exact import solve  # noqa: E402
-from powercore.rotation.improve import improve, refine  # noqa: E402
-from powercore.rotation.problem import Problem  # noqa: E402
+from powercore.rotation.proof.branch import close, is_small  # noqa: E402
+from powercore.rotation.proof.columns import Master, climb, prove  # noqa: E402
+from powercore.rotation.search.improve import improve, refine  # noqa: E402
 from powercore.rotation.timetable import (  # noqa: E402
     NoCrewLeft,
     Prices,

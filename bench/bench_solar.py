@@ -15,8 +15,8 @@ from pvlib.modelchain import ModelChain  # noqa: E402
 from pvlib.pvsystem import Array as PvArray  # noqa: E402
 from pvlib.pvsystem import FixedMount, PVSystem  # noqa: E402
 
-from powercore import solar  # noqa: E402
-from powercore.arrays import Array, Site  # noqa: E402
+from powercore.sun import solar  # noqa: E402
+from powercore.sun.arrays import Array, Site  # noqa: E402
 
 ARRAYS = 10
 

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from powercore.arrays import Array, Site
-from powercore.battery import Pack
-from powercore.loads import Draw, Load, Opening, Pattern
-from powercore.scenario import (
+from powercore.event.scenario import (
     BatteryPlan,
     BayPlan,
     CrewPlan,
@@ -13,7 +10,10 @@ from powercore.scenario import (
     SkyHour,
     StationPlan,
 )
-from powercore.sources import SourcePlan
+from powercore.physics.battery import Pack
+from powercore.physics.loads import Draw, Load, Opening, Pattern
+from powercore.sun.arrays import Array, Site
+from powercore.sun.sources import SourcePlan
 from powercore.values import Window
 
 DAY = 1440

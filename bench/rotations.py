@@ -15,12 +15,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from powercore.battery import Pack
-from powercore.loads import Draw, Load, Opening, Pattern
-from powercore.rotation.problem import CHARGE, SERVE, Leg, Problem
-from powercore.rotation.timetable import legs_of, timetable
-from powercore.rotation.verify import verify
-from powercore.scenario import (
+from powercore.event.problem import CHARGE, SERVE, Leg, Problem
+from powercore.event.scenario import (
     BatteryPlan,
     BayPlan,
     CrewPlan,
@@ -28,7 +24,11 @@ from powercore.scenario import (
     StationPlan,
     encode,
 )
-from powercore.sources import SourcePlan
+from powercore.physics.battery import Pack
+from powercore.physics.loads import Draw, Load, Opening, Pattern
+from powercore.rotation.timetable import legs_of, timetable
+from powercore.rotation.verify import verify
+from powercore.sun.sources import SourcePlan
 from powercore.values import BUS_V, Window
 
 SLOT = 30

@@ -1,5 +1,5 @@
 """
-Compute the rested-voltage curves of powercore.chemistry anew.
+Compute the rested-voltage curves of powercore.physics.chemistry anew.
 
 Needs the battery-modelling library PyBaMM, which ./kettle test --full installs.
 Prints JSON: for each chemistry the state of charge and the volts per cell.
@@ -14,7 +14,7 @@ import pybamm
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
 
-from powercore.chemistry import CHEMISTRIES
+from powercore.physics.chemistry import CHEMISTRIES
 
 PARAMETER_SETS = {"lifepo4": "Prada2013", "nmc": "Chen2020", "lipo": "Marquis2019"}
 

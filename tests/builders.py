@@ -4,10 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
-from powercore.battery import Pack
-from powercore.loads import Draw, Load, Opening, Pattern
-from powercore.scenario import BatteryPlan, BayPlan, CrewPlan, Scenario, StationPlan
-from powercore.sources import SourcePlan
+from powercore.event.scenario import (
+    BatteryPlan,
+    BayPlan,
+    CrewPlan,
+    Scenario,
+    StationPlan,
+)
+from powercore.physics.battery import Pack
+from powercore.physics.loads import Draw, Load, Opening, Pattern
+from powercore.sun.sources import SourcePlan
 from powercore.values import Window
 
 DAY = 24 * 60

@@ -31,17 +31,17 @@ from typing import TYPE_CHECKING, Any, TextIO
 import msgspec
 import psutil
 
-from powercore.advice import advice
-from powercore.budget import Ledger, Suns, ledgers, no_sun
-from powercore.checks import RULES
 from powercore.errors import PowercoreError
+from powercore.event.problem import Leg, Problem
+from powercore.event.scenario import SKIES, Pin, Scenario, arrays_of, decode, schema
+from powercore.futures.advice import advice
+from powercore.futures.budget import Ledger, Suns, ledgers, no_sun
+from powercore.gear.checks import RULES
 from powercore.rotation.construct import construct
-from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.verify import verify
-from powercore.scenario import SKIES, Pin, Scenario, arrays_of, decode, schema
 
 if TYPE_CHECKING:
-    from powercore.rotation.improve import Found
+    from powercore.rotation.search.improve import Found
 
 #: How long a bound is worked at once a search has ended. [s]
 BOUND_S = 30.0
@@ -76,7 +76,7 @@ def _suns(scenario: Scenario) -> Suns:
     """What panels give under each sky; without a place only the one without sun."""
     if scenario.site is None:
         return no_sun(Problem(scenario))
-    from powercore.sky import every_sky
+    from powercore.event.sky import every_sky
 
     return every_sky(scenario)
 
@@ -115,7 +115,7 @@ def _as_json(one: Ledger) -> dict[str, Any]:
 
 
 def _solar(scenario: Scenario, _: list[str], options: list[str]) -> int:
-    from powercore.sky import SkyView
+    from powercore.event.sky import SkyView
 
     view = SkyView.of(scenario)
     if view is None:
@@ -181,7 +181,7 @@ def _read(file: str) -> tuple[tuple[Leg, ...], tuple[Pin, ...]]:
 
 
 def _cures(scenario: Scenario, files: list[str], _: list[str]) -> int:
-    from powercore.cures import cures
+    from powercore.futures.cures import cures
 
     problem = Problem(scenario)
     with _own_stdout() as own:
@@ -191,7 +191,7 @@ def _cures(scenario: Scenario, files: list[str], _: list[str]) -> int:
 
 
 def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
-    from powercore.rotation.improve import Progress, improve
+    from powercore.rotation.search.improve import Progress, improve
 
     problem = Problem(scenario)
     legs = _legs(problem, files)
@@ -219,7 +219,7 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
     margin = float(_option(options, "--margin=", "1"))
     risk = None
     if "--futures" in options:
-        from powercore import stress
+        from powercore.futures import stress
 
         risk = partial(stress.risk, suns=_suns(scenario))
     with _own_stdout() as own:
@@ -253,7 +253,7 @@ def _least(problem: Problem, found: Found, *, may_lower: bool) -> float | None:
 
     Where it may go to low power, even with every station on it all the while.
     """
-    from powercore.rotation.columns import least_off_air_min
+    from powercore.rotation.proof.columns import least_off_air_min
 
     tiers = {key: one.tier for key, one in problem.stations.items()}
     first = min(tiers.values(), default=1)

@@ -17,7 +17,7 @@ from hollow_kettle.plan.models import OperatingPattern
 from hollow_kettle.plan.policy import POLICIES, reserve_of
 from hollow_kettle.plan.strip import little_map, source_strip
 from hollow_kettle.shelf.models import EquipmentType
-from powercore.whatif import Change
+from powercore.futures.whatif import Change
 from tests.conftest import NOON
 from tests.plan.test_pages import text
 

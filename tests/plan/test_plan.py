@@ -12,8 +12,8 @@ from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.ledger import ledger_page
 from hollow_kettle.plan.models import Event, OpenHours, Rotation, Station
 from hollow_kettle.shelf.services import record_capacity, set_hold
+from powercore.event.scenario import UnreadableScenario, decode, encode, sha256_of
 from powercore.rotation.verify import verify
-from powercore.scenario import UnreadableScenario, decode, encode, sha256_of
 from tests.conftest import NOON, set_clock
 
 STATIONS = "name,tier,equipment,pattern,opens,closes,walk_min\n"

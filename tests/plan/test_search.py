@@ -16,8 +16,8 @@ from pypdf import PdfReader
 from hollow_kettle.clock import real_now
 from hollow_kettle.plan import bridge, queries, rotations, services, tasks
 from hollow_kettle.plan.models import Leg, Rotation, Search
-from powercore.rotation.problem import SERVE, WAIT, YARD, Problem
-from powercore.rotation.problem import Leg as CoreLeg
+from powercore.event.problem import SERVE, WAIT, YARD, Problem
+from powercore.event.problem import Leg as CoreLeg
 from powercore.rotation.timetable import PATIENCE
 from powercore.rotation.verify import verify
 
@@ -47,7 +47,7 @@ def whole(kind, battery, place, problem):
 @pytest.fixture
 def look(monkeypatch, marin):
     """Ask for a search without a worker, and run its task when told to."""
-    monkeypatch.setattr(tasks.search, "defer", lambda **_: None)
+    monkeypatch.setattr(rotations, "hand_over", lambda *_, **ids: None)
     return lambda rotation: rotations.look_for_better(rotation, by=marin)
 
 
@@ -86,7 +86,7 @@ def test_a_search_may_go_to_low_power_and_says_so(
 ):
     """Nobody walks: low power is the only cure; board, compare and sheet tell of it."""
     poor.event.crews.filter(does="walks").delete()
-    monkeypatch.setattr(tasks.search, "defer", lambda **_: None)
+    monkeypatch.setattr(rotations, "hand_over", lambda *_, **ids: None)
     poor = rotations.make_rotation(poor.event, by=poor.made_by)
     asked = {"margin": "futures", "may_lower": "on"}
     boss.post(reverse("plan:search_add", args=[poor.event_id, poor.number]), asked)
@@ -203,7 +203,7 @@ def test_a_broken_rule_from_the_child_is_never_kept(poor, look):
 def test_a_rotation_is_tried_in_many_futures_once(poor, boss, monkeypatch):
     """Asked for on the board, worked out by the worker, shown with who and when."""
     asked = []
-    monkeypatch.setattr(tasks.trial, "defer", lambda **ids: asked.append(ids))
+    monkeypatch.setattr(rotations, "hand_over", lambda _, **ids: asked.append(ids))
     url = reverse("plan:trial_add", args=[poor.event_id, poor.number])
     boss.post(url)
     boss.post(url)
@@ -217,7 +217,6 @@ def test_a_rotation_is_tried_in_many_futures_once(poor, boss, monkeypatch):
     assert "Everybody uses 20 % more" in shown
     assert "Weak point: <b>Esker</b>" in shown or "Weak point: <b>Drumlin</b>" in shown
     assert "What would help?" in shown
-    monkeypatch.setattr(tasks.cures, "defer", lambda **ids: asked.append(ids))
     for _ in range(2):
         boss.post(reverse("plan:cures_add", args=[poor.event_id, poor.number]))
     assert len(asked) == 2

@@ -12,7 +12,7 @@ from hollow_kettle.field import services as field_services
 from hollow_kettle.plan import bridge, queries, rotations
 from hollow_kettle.plan.board import board_of
 from hollow_kettle.plan.models import Station
-from powercore.rotation.problem import SERVE, WAIT, YARD, Leg, Problem
+from powercore.event.problem import SERVE, WAIT, YARD, Leg, Problem
 
 SWAP_MIN = 240
 

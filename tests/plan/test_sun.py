@@ -27,8 +27,8 @@ from hollow_kettle.plan.scenario_files import (
 from hollow_kettle.plan.weather import InventedWeather
 from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.services import save_asset
-from powercore.scenario import encode
-from powercore.weather import UnreadableWeather, read_weather
+from powercore.event.scenario import encode
+from powercore.sun.weather import UnreadableWeather, read_weather
 from tests.conftest import NOON
 from tests.plan.test_pages import text
 

@@ -18,7 +18,7 @@ from hollow_kettle.shelf.models import Asset
 from hollow_kettle.shelf.queries import facts_of, shelf_battery
 from hollow_kettle.shelf.services import custody, kits, save_asset, save_battery
 from hollow_kettle.shelf.services.kits import today
-from powercore.powerpath import Cable, Feeds, Fuse, Switch
+from powercore.gear.powerpath import Cable, Feeds, Fuse, Switch
 
 
 @pytest.mark.parametrize(

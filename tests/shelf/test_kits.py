@@ -21,7 +21,7 @@ from hollow_kettle.shelf.kit_bridge import kit_of, mass_kg, rows_of_kit
 from hollow_kettle.shelf.kit_queries import card_findings, kit_page, packing_of
 from hollow_kettle.shelf.models import Asset, KitItem, PathPart
 from hollow_kettle.shelf.services import kits, save_asset
-from powercore.checks import CAUTION, STOP
+from powercore.gear.checks import CAUTION, STOP
 
 
 def findings(kit):

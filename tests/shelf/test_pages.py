@@ -22,8 +22,8 @@ from hollow_kettle.shelf.queries import (
     worth_a_look,
 )
 from hollow_kettle.shelf.services import custody, kits, save_asset, save_battery
-from powercore.checks import findings_of
-from tests.powercore.kits import PANEL, charged, good, part
+from powercore.gear.checks import findings_of
+from tests.powercore.gear.kits import PANEL, charged, good, part
 
 #: Kind: what makes a good one, what makes it bad, the words that say why.
 FORMS = {

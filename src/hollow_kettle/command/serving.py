@@ -157,7 +157,7 @@ def _collect_static(environment: Mapping[str, str]) -> None:
 def _warm_planner(environment: Mapping[str, str], runner: Runner) -> None:
     """Have the search compiled in the background, once for each version of it."""
     stamp = Path(environment["KETTLE_STATIC"]) / ".compiled"
-    want = _digest(ROOT.glob("src/powercore/rotation/*.py"))
+    want = _digest(ROOT.glob("src/powercore/rotation/**/*.py"))
     if stamp.exists() and stamp.read_text() == want:
         return
     example = str(runner.root / "examples" / "ridge-walk.json")

@@ -17,8 +17,8 @@ from hollow_kettle.log.models import (
 from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.plan.queries import hour_ticks
 from hollow_kettle.ui.drawing import Scale
-from powercore.belief import Belief, SocEstimate, unknown
-from powercore.shortfall import Shortfall, Stretch, below, shortfall
+from powercore.belief.estimate import Belief, SocEstimate, unknown
+from powercore.debrief.shortfall import Shortfall, Stretch, below, shortfall
 
 #: How finely a belief is sampled to find when it was in reserve.
 SAMPLE = timedelta(minutes=10)

@@ -20,7 +20,7 @@ from hollow_kettle.shelf.services import (
 )
 from hollow_kettle.shelf.services.kits import today
 from hollow_kettle.shelf.tables import apply_list
-from powercore.capacity import Row
+from powercore.gear.capacity import Row
 
 #: Where the lists lie, one for each kind; they come in as a club's own would.
 LISTS = Path(__file__).parent / "lists"

@@ -22,8 +22,8 @@ from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.plan.queries import problem_of, published
 from hollow_kettle.shelf.models import Asset
-from powercore.plant import Account, PlantBattery
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE, Leg
+from powercore.event.problem import CARRIED, CHARGE, SERVE, Leg
+from powercore.gear.plant import Account, PlantBattery
 from powercore.values import BUS_V
 
 TRUE_AH = {battery.tag: battery.true_ah for battery in BATTERIES}

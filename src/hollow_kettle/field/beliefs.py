@@ -32,8 +32,7 @@ from hollow_kettle.log.models import (
 from hollow_kettle.plan.cache import problem_for
 from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf import charge
-from powercore.battery import Pack
-from powercore.belief import (
+from powercore.belief.estimate import (
     Belief,
     Charging,
     CounterReading,
@@ -46,7 +45,8 @@ from powercore.belief import (
     charged_since,
     used_since,
 )
-from powercore.rotation.problem import Problem
+from powercore.event.problem import Problem
+from powercore.physics.battery import Pack
 from powercore.values import BUS_V
 
 #: A station's real draw against its plan, as a share of it (one standard

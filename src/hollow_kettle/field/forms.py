@@ -16,8 +16,8 @@ from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset, Battery
 from hollow_kettle.shelf.services import look_alike, plain_tag
 from hollow_kettle.ui.forms import Dressed, NumberField, check_year
-from powercore.joining import TIE
-from powercore.sources import NOT_OWN
+from powercore.event.joining import TIE
+from powercore.sun.sources import NOT_OWN
 
 from .services import AHEAD, is_far_outside
 

@@ -23,9 +23,9 @@ from hollow_kettle.plan import queries as plan_queries
 from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.plan.queries import Move
 from hollow_kettle.ui.drawing import Scale
-from powercore.battery import Pack
-from powercore.belief import SocEstimate
-from powercore.runtime import TimeLeft, time_left
+from powercore.belief.estimate import SocEstimate
+from powercore.belief.runtime import TimeLeft, time_left
+from powercore.physics.battery import Pack
 
 from .beliefs import EventPhysics
 

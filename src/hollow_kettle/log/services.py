@@ -14,7 +14,7 @@ from django.db import IntegrityError, connection, transaction
 from django.db.models import Model, Q, QuerySet
 
 from hollow_kettle.people.models import Actor
-from powercore import fold as core
+from powercore.belief import fold as core
 
 from .models import (
     CUSTODY,

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from hollow_kettle.clock import local
+from powercore.event.problem import Problem
 from powercore.rotation import binds as core
-from powercore.rotation.problem import Problem
 from powercore.rotation.verify import Outcome
 
 from .changes import low_asked

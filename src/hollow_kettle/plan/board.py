@@ -9,15 +9,15 @@ from datetime import datetime
 from uuid import UUID
 
 from hollow_kettle.ui.drawing import Scale, points
-from powercore.joining import TIE
-from powercore.rotation.problem import (
+from powercore.event.joining import TIE
+from powercore.event.problem import (
     CHARGE,
     SERVE,
     Problem,
     Stop,
     stops_of,
 )
-from powercore.rotation.problem import Leg as CoreLeg
+from powercore.event.problem import Leg as CoreLeg
 from powercore.rotation.verify import Outcome, verify
 
 from .change_page import PinRow

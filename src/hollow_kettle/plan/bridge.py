@@ -16,18 +16,18 @@ from hollow_kettle.log.models import BatteryNow, PlaceKind
 from hollow_kettle.shelf.bridge import draw_of, pack_of
 from hollow_kettle.shelf.models import Asset, EquipmentStep
 from hollow_kettle.shelf.queries import accepted_ah_by_battery
-from powercore import scenario as core
-from powercore.arrays import Array
-from powercore.arrays import Site as SkySite
-from powercore.battery import Pack
-from powercore.joining import CannotJoin, join
-from powercore.loads import Load, Opening, Pattern
-from powercore.places import walking_min
-from powercore.rotation.problem import WAIT, YARD
-from powercore.rotation.problem import Leg as CoreLeg
-from powercore.sources import Fuel, SourcePlan, Supply
+from powercore.event import scenario as core
+from powercore.event.joining import CannotJoin, join
+from powercore.event.problem import WAIT, YARD
+from powercore.event.problem import Leg as CoreLeg
+from powercore.physics.battery import Pack
+from powercore.physics.loads import Load, Opening, Pattern
+from powercore.physics.places import walking_min
+from powercore.physics.wiring import Wire
+from powercore.sun.arrays import Array
+from powercore.sun.arrays import Site as SkySite
+from powercore.sun.sources import Fuel, SourcePlan, Supply
 from powercore.values import BUS_V, Window
-from powercore.wiring import Wire
 
 from .models import (
     Event,

@@ -16,14 +16,14 @@ from typing import TYPE_CHECKING, Any
 
 from django.db import connection
 
-from powercore.budget import Suns, no_sun
-from powercore.rotation.problem import Problem
+from powercore.event.problem import Problem
+from powercore.futures.budget import Suns, no_sun
 
 from . import bridge
 from .models import Event, Snapshot, Station
 
 if TYPE_CHECKING:
-    from powercore.sky import SkyView
+    from powercore.event.sky import SkyView
 
 _KEPT = 16
 _FINGERPRINT = """
@@ -93,7 +93,7 @@ class EventProblem:
         """The sky over the event; None without a place on the map."""
         if self.problem.scenario.site is None:
             return None
-        from powercore.sky import SkyView
+        from powercore.event.sky import SkyView
 
         return SkyView.of(self.problem.scenario)
 
@@ -102,7 +102,7 @@ class EventProblem:
         """What panels give under each sky, in the problem's order. [W]"""
         if self.view is None:
             return no_sun(self.problem)
-        from powercore.sky import every_sky
+        from powercore.event.sky import every_sky
 
         return every_sky(self.problem.scenario, self.view)
 

@@ -15,6 +15,8 @@ from hollow_kettle.clock import local, real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset
 from powercore.errors import PowercoreError
+from powercore.event.problem import CARRIED, CHARGE, Problem
+from powercore.event.problem import Leg as CoreLeg
 from powercore.rotation.change import (
     CannotChange,
     instead,
@@ -25,9 +27,7 @@ from powercore.rotation.change import (
 )
 from powercore.rotation.compare import Cost, Replayed
 from powercore.rotation.pins import kept
-from powercore.rotation.problem import CARRIED, CHARGE, Problem
-from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.rounds import grouped, mended
+from powercore.rotation.polish.rounds import grouped, mended
 
 from . import bridge
 from .models import Bay, Event, Leg, Pin, Rotation, Station

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from powercore.budget import StationBudget
+from powercore.futures.budget import StationBudget
 
 from .ledger import LedgerPage, ledger_page
 from .models import Event

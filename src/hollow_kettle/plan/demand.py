@@ -8,10 +8,20 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from hollow_kettle.ui.drawing import Scale, points
-from powercore.advice import Advice, advice
-from powercore.budget import Endurance, endurance
+from powercore.belief.runtime import hours_at
 from powercore.errors import PowercoreError
-from powercore.loads import (
+from powercore.event.problem import Problem
+from powercore.event.scenario import FORECAST, StationPlan
+from powercore.futures.advice import Advice, advice
+from powercore.futures.budget import Endurance, endurance
+from powercore.futures.sets import (
+    Member,
+    SetReport,
+    chargers_needed,
+    parallel_set,
+    sets_needed,
+)
+from powercore.physics.loads import (
     ONE_IN_TEN,
     Step,
     bad_day_w,
@@ -19,17 +29,7 @@ from powercore.loads import (
     load_w,
     peak_current_a,
 )
-from powercore.rotation.problem import Problem
-from powercore.runtime import hours_at
-from powercore.scenario import FORECAST, StationPlan
-from powercore.sets import (
-    Member,
-    SetReport,
-    chargers_needed,
-    parallel_set,
-    sets_needed,
-)
-from powercore.sizing import CRITICAL_RATIO, BatterySize, battery_size, panel_w
+from powercore.sun.sizing import CRITICAL_RATIO, BatterySize, battery_size, panel_w
 from powercore.values import BUS_V, FloatArray
 
 from .cache import EventProblem, problem_for

@@ -11,8 +11,8 @@ from hollow_kettle.clock import from_local
 from hollow_kettle.people.models import Actor, Role
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES, Asset, EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
-from powercore.chemistry import CHEMISTRIES
-from powercore.scenario import MOST_PEOPLE, OF_STATIONS, USUAL_PEOPLE
+from powercore.event.scenario import MOST_PEOPLE, OF_STATIONS, USUAL_PEOPLE
+from powercore.physics.chemistry import CHEMISTRIES
 
 from .changes import CHARGE_CHANGES, STAY_CHANGES, Stay
 from .models import (

@@ -8,13 +8,10 @@ from datetime import datetime
 
 from hollow_kettle.clock import local
 from hollow_kettle.ui.drawing import Scale
-from powercore.advice import Advice, advice
-from powercore.budget import Ledger, StationBudget, ledgers
 from powercore.errors import PowercoreError
-from powercore.rotation.construct import STYLES, construct
-from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.problem import Problem
-from powercore.scenario import (
+from powercore.event.problem import Leg as CoreLeg
+from powercore.event.problem import Problem
+from powercore.event.scenario import (
     CLEAR,
     FORECAST,
     LOW,
@@ -22,7 +19,9 @@ from powercore.scenario import (
     arrays_of,
     without_sky,
 )
-from powercore.stock import (
+from powercore.futures.advice import Advice, advice
+from powercore.futures.budget import Ledger, StationBudget, ledgers
+from powercore.futures.stock import (
     Balance,
     FuelLine,
     Spoilt,
@@ -34,8 +33,9 @@ from powercore.stock import (
     stock_lines,
     stretches,
 )
+from powercore.futures.whatif import Change, Gain, usual_changes, what_if
+from powercore.rotation.construct import STYLES, construct
 from powercore.values import Window
-from powercore.whatif import Change, Gain, usual_changes, what_if
 
 from . import bridge
 from .cache import EventProblem, problem_for, problem_of_snapshot

@@ -12,11 +12,11 @@ from django.urls import reverse
 from hollow_kettle.clock import Clock, real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset, EquipmentType
-from powercore import scenario as core
-from powercore.joining import TIE
-from powercore.loads import listening_share
-from powercore.rotation.problem import SERVE, WAIT
-from powercore.scenario import MOST_PEOPLE, USUAL_PEOPLE
+from powercore.event import scenario as core
+from powercore.event.joining import TIE
+from powercore.event.problem import SERVE, WAIT
+from powercore.event.scenario import MOST_PEOPLE, USUAL_PEOPLE
+from powercore.physics.loads import listening_share
 
 SKY_CHOICES = [
     ("none", "no sun at all"),
@@ -870,10 +870,10 @@ class Trial(models.Model):
         Rotation, on_delete=models.CASCADE, related_name="trial"
     )
     asked_at = models.DateTimeField(default=real_now)
-    #: `powercore.stress.Stress` as JSON; None while it is worked out.
+    #: `powercore.futures.stress.Stress` as JSON; None while it is worked out.
     content = models.JSONField(null=True)
     has_failed = models.BooleanField(default=False)
-    #: What would help: asked for when somebody wants it; `powercore.cures.Cures`.
+    #: What would help, once somebody asked: `powercore.futures.cures.Cures`.
     cures_state = models.CharField(
         max_length=6, choices=CuresState, default=CuresState.NOT_ASKED
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from powercore.chemistry import CHEMISTRIES
+from powercore.physics.chemistry import CHEMISTRIES
 
 from .models import Event, Purpose
 

@@ -13,8 +13,8 @@ from django.db.models import QuerySet
 
 from hollow_kettle.clock import local
 from hollow_kettle.ui.drawing import Scale
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, Problem
-from powercore.rotation.problem import Leg as CoreLeg
+from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, Problem
+from powercore.event.problem import Leg as CoreLeg
 from powercore.rotation.verify import verify
 
 from . import bridge

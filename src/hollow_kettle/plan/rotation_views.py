@@ -16,7 +16,7 @@ from django.views.decorators.http import require_POST, require_safe
 from hollow_kettle.clock import local
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.ui.asked import whole_number
-from powercore.rotation.problem import CHARGE, SERVE
+from powercore.event.problem import CHARGE, SERVE
 from powercore.rotation.timetable import PATIENCE
 
 from . import board, changes, forms, queries, rotations

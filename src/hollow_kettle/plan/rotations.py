@@ -9,19 +9,20 @@ from uuid import UUID
 from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
 from django.db.models import Max
+from procrastinate.contrib.django import app
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
 from powercore.errors import PowercoreError
+from powercore.event.problem import YARD, Problem
+from powercore.event.problem import Leg as CoreLeg
+from powercore.event.scenario import Pin as CorePin
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import thin_min
 from powercore.rotation.pins import PinRefused
-from powercore.rotation.problem import YARD, Problem
-from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.rounds import grouped, mended
-from powercore.rotation.times import with_rounder_times
+from powercore.rotation.polish.rounds import grouped, mended
+from powercore.rotation.polish.times import with_rounder_times
 from powercore.rotation.verify import verify
-from powercore.scenario import Pin as CorePin
 
 from . import bridge
 from .cache import problem_of_snapshot
@@ -179,29 +180,36 @@ def publish(rotation: Rotation) -> None:
     rotation.save(update_fields=["state", "published_at"])
 
 
+def hand_over(task: str, **ids: int) -> None:
+    """
+    Give the worker one of `plan.tasks`, by its name: those import this room.
+
+    Inside a transaction it is there only once that is committed.
+    """
+    app.configure_task(f"hollow_kettle.plan.tasks.{task}", allow_unknown=False).defer(
+        **ids
+    )
+
+
 def try_futures(rotation: Rotation) -> Trial:
     """Have a rotation tried in many futures; asked twice, it is done once."""
-    from .tasks import trial
-
     with transaction.atomic():
         Trial.objects.filter(rotation=rotation, has_failed=True).delete()
         made, is_new = Trial.objects.get_or_create(rotation=rotation)
         if is_new:
-            trial.defer(trial_id=made.pk)
+            hand_over("trial", trial_id=made.pk)
     return made
 
 
 def ask_for_cures(rotation: Rotation) -> None:
     """Have worked out what would help a rotation that was tried in many futures."""
-    from .tasks import cures
-
     with transaction.atomic():
         trials = Trial.objects.filter(rotation=rotation).exclude(content=None)
         states = (Trial.CuresState.NOT_ASKED, Trial.CuresState.FAILED)
         asked = trials.filter(cures_state__in=states)
         for pk in asked.select_for_update().values_list("pk", flat=True):
             Trial.objects.filter(pk=pk).update(cures_state=Trial.CuresState.ASKED)
-            cures.defer(trial_id=pk)
+            hand_over("cures", trial_id=pk)
 
 
 # --- looking for a better one -------------------------------------------------------
@@ -233,8 +241,6 @@ def look_for_better(
         If one is being looked for already: one search an event at a time; or if a
         pin can't be kept.
     """
-    from .tasks import search
-
     rotation = with_pins_kept(rotation, by=by)
 
     try:
@@ -247,7 +253,7 @@ def look_for_better(
                 by_futures=by_futures,
                 may_lower=may_lower,
             )
-            search.defer(search_id=made.pk)
+            hand_over("search", search_id=made.pk)
     except IntegrityError as error:
         raise ValidationError(
             "A better plan is being looked for already; stop that search first."
@@ -274,8 +280,6 @@ def stop_looking(search: Search) -> None:
 
 def take_up_silent() -> int:
     """Hand searches whose worker fell silent to another; how many there were."""
-    from .tasks import search
-
     silent = Search.objects.filter(
         state=Search.State.RUNNING, heard_at__lt=real_now() - SILENT
     )
@@ -284,7 +288,7 @@ def take_up_silent() -> int:
         Search.objects.filter(pk=one.pk).update(
             state=Search.State.WAITING, heard_at=None
         )
-        search.defer(search_id=one.pk)
+        hand_over("search", search_id=one.pk)
         count += 1
     return count
 

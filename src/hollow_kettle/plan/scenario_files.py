@@ -23,13 +23,13 @@ from hollow_kettle.shelf.services import (
     record_capacity,
     save_battery,
 )
-from powercore import scenario as core
 from powercore.errors import PowercoreError
-from powercore.loads import Draw, Load, Pattern
-from powercore.scenario import YARD
-from powercore.sources import SourcePlan
+from powercore.event import scenario as core
+from powercore.event.scenario import YARD
+from powercore.physics.loads import Draw, Load, Pattern
+from powercore.physics.wiring import Wire
+from powercore.sun.sources import SourcePlan
 from powercore.values import BUS_V, Window, without
-from powercore.wiring import Wire
 
 from . import bridge, services, sets, sun
 from .calendars import Entry, as_ical
@@ -87,7 +87,7 @@ def preview_scenario(content: bytes) -> FilePreview:
 
     Raises
     ------
-    powercore.scenario.UnreadableScenario
+    powercore.event.scenario.UnreadableScenario
         Naming the path of what is wrong.
     """
     scenario = core.decode(content)

@@ -15,8 +15,8 @@ from hollow_kettle.clock import from_local, is_known_zone
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore.errors import PowercoreError
-from powercore.loads import Pattern
-from powercore.scenario import USUAL_PEOPLE
+from powercore.event.scenario import USUAL_PEOPLE
+from powercore.physics.loads import Pattern
 
 from .models import (
     Bay,

@@ -11,8 +11,8 @@ from django.db import transaction
 from hollow_kettle.log.models import BatteryNow, PlaceKind
 from hollow_kettle.shelf.models import Asset
 from powercore.errors import PowercoreError
-from powercore.joining import join
-from powercore.scenario import BatteryPlan
+from powercore.event.joining import join
+from powercore.event.scenario import BatteryPlan
 
 from .cache import problem_for
 from .models import Event, Joined

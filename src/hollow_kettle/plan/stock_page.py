@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
-from powercore.budget import no_sun
-from powercore.futures import likely
-from powercore.simulate import simulate
-from powercore.stock import StockLine, stock_lines
+from powercore.futures.budget import no_sun
+from powercore.futures.draws import likely
+from powercore.futures.simulate import simulate
+from powercore.futures.stock import StockLine, stock_lines
 
 from .cache import EventProblem
 from .ledger import nights_of

@@ -8,7 +8,7 @@ from datetime import datetime
 import msgspec
 
 from hollow_kettle.clock import local
-from powercore.stress import Cure, Cures, Row, Stress, Weak
+from powercore.futures.stress import Cure, Cures, Row, Stress, Weak
 
 from .changes import low_asked
 from .models import Event, Rotation, Trial

@@ -9,7 +9,7 @@ import numpy as np
 
 from hollow_kettle.ui.drawing import Scale
 from powercore.errors import PowercoreError
-from powercore.sources import running
+from powercore.sun.sources import running
 from powercore.values import Window, windows_where
 
 from .cache import problem_for

@@ -11,7 +11,7 @@ from django.db import transaction
 from hollow_kettle.clock import from_local
 from hollow_kettle.shelf.models import Asset
 from powercore.errors import PowercoreError
-from powercore.weather import Weather, WeatherRow, read_weather
+from powercore.sun.weather import Weather, WeatherRow, read_weather
 
 from .bridge import array_of, sky_site
 from .models import Event, HorizonPoint, PanelArray, Site, SkyHour, Source, Station
@@ -239,7 +239,7 @@ def read_file(event: Event, content: bytes) -> Weather:
 
     Raises
     ------
-    powercore.weather.UnreadableWeather
+    powercore.sun.weather.UnreadableWeather
         Naming the line and what is wrong.
     """
     return read_weather(

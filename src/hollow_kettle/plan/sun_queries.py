@@ -11,7 +11,7 @@ import numpy as np
 from hollow_kettle.clock import from_local, local
 from hollow_kettle.ui.drawing import Scale, points
 from powercore.errors import PowercoreError, UnknownKey
-from powercore.scenario import CLEAR, FORECAST, SkyHour
+from powercore.event.scenario import CLEAR, FORECAST, SkyHour
 from powercore.values import TimeGrid
 
 from .bridge import array_of, sky_site
@@ -20,7 +20,7 @@ from .models import Event, PanelArray, Site
 from .queries import hour_ticks
 
 if TYPE_CHECKING:
-    from powercore.sky import SkyView
+    from powercore.event.sky import SkyView
 
 #: The sky drawing: directions across, height up. [px]
 WIDTH, HEIGHT, LEFT, FOOT = 760, 300, 34, 24
@@ -126,9 +126,9 @@ def _drawing(
 ) -> SkyDrawing:
     import pandas as pd
 
-    from powercore import solar
-    from powercore.arrays import Horizon
-    from powercore.sky import SkyView as View
+    from powercore.event.sky import SkyView as View
+    from powercore.sun import solar
+    from powercore.sun.arrays import Horizon
 
     first = local(event.starts_at, event.zone).date() + timedelta(days=day)
     midnight = from_local(datetime.combine(first, time(0)), event.zone)
@@ -263,7 +263,7 @@ def modelled_w(event: Event, row: PanelArray, at: datetime, oktas: float) -> flo
     PowercoreError
         If no place of the event is on the map.
     """
-    from powercore.sky import SkyView as View
+    from powercore.event.sky import SkyView as View
 
     sites = list(event.sites.prefetch_related("horizon"))
     place = sky_site(sites)

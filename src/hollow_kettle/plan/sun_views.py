@@ -25,11 +25,11 @@ from hollow_kettle.exchange.tables import TableFault
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.ui.asked import whole_number
 from hollow_kettle.ui.forms import time_of_day
-from powercore.arrays import factor_from_reading
 from powercore.errors import PowercoreError
+from powercore.futures.whatif import Change
+from powercore.sun.arrays import factor_from_reading
+from powercore.sun.weather import UnreadableWeather
 from powercore.values import Window
-from powercore.weather import UnreadableWeather
-from powercore.whatif import Change
 
 from . import forms, services, sun
 from .access import event_or_404

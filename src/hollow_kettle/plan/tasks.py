@@ -15,11 +15,11 @@ from procrastinate import JobContext
 from procrastinate.contrib.django import app
 
 from hollow_kettle.clock import real_now
-from powercore.rotation.problem import Leg as CoreLeg
-from powercore.rotation.problem import Problem
-from powercore.scenario import Pin as CorePin
-from powercore.scenario import encode
-from powercore.stress import stress
+from powercore.event.problem import Leg as CoreLeg
+from powercore.event.problem import Problem
+from powercore.event.scenario import Pin as CorePin
+from powercore.event.scenario import encode
+from powercore.futures.stress import stress
 
 from . import bridge, rotations
 from .cache import EventProblem

@@ -29,7 +29,6 @@ INSTALLED_APPS = [
     "procrastinate.contrib.django",
     "hollow_kettle.ui",
     "hollow_kettle.people",
-    "hollow_kettle.jobs",
     "hollow_kettle.exchange",
     "hollow_kettle.log",
     "hollow_kettle.shelf",

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, TypeVar, cast
 
-from powercore import gear
-from powercore.battery import Pack
-from powercore.loads import Draw
-from powercore.wiring import End
+from powercore.gear import things as gear
+from powercore.physics.battery import Pack
+from powercore.physics.loads import Draw
+from powercore.physics.wiring import End
 
 from . import fields
 from .kinds import KINDS

@@ -21,10 +21,10 @@ from hollow_kettle.log.models import (
     is_tripped_at,
 )
 from hollow_kettle.people.models import Club
-from powercore.battery import Pack
-from powercore.belief import Belief, CounterReading, Flow, Known, VoltsReading
-from powercore.departure import gate
-from powercore.upkeep import kept_share
+from powercore.belief.estimate import Belief, CounterReading, Flow, Known, VoltsReading
+from powercore.gear.departure import gate
+from powercore.gear.upkeep import kept_share
+from powercore.physics.battery import Pack
 
 from .bridge import pack_of
 from .evidence import evidence_from

@@ -15,9 +15,9 @@ from hollow_kettle.log.models import (
     Placement,
 )
 from hollow_kettle.people.models import Club
-from powercore.battery import Pack
-from powercore.departure import Gate, gate
-from powercore.upkeep import Due, charge_due, drain, test_due
+from powercore.gear.departure import Gate, gate
+from powercore.gear.upkeep import Due, charge_due, drain, test_due
+from powercore.physics.battery import Pack
 
 from .bridge import pack_of
 from .charge import STORE_C, entries_of, event_readings

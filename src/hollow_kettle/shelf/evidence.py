@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from hollow_kettle.log.models import FieldEntry, Kind
-from powercore.departure import ChargeEnd, Evidence, Rested, Seen
+from powercore.gear.departure import ChargeEnd, Evidence, Rested, Seen
 
 
 def evidence_from(

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from powercore.chemistry import CHEMISTRIES
+from powercore.physics.chemistry import CHEMISTRIES
 
 from .models.details import Detail
 from .models.limits import Limit

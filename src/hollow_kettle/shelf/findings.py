@@ -9,8 +9,8 @@ from datetime import date
 
 from django.core.exceptions import ValidationError
 
-from powercore.checks import STOP, Finding, findings_of
-from powercore.powerpath import Kit
+from powercore.gear.checks import STOP, Finding, findings_of
+from powercore.gear.powerpath import Kit
 
 from .kit_bridge import kit_of, rows_of_kit
 from .models import Acceptance, Asset

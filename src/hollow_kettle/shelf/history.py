@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from hollow_kettle.log.models import FieldEntry, Kind
 from hollow_kettle.people.models import Club
 from hollow_kettle.ui.drawing import Scale, points
-from powercore.capacity import Health, health
+from powercore.gear.capacity import Health, health
 
 from .bridge import pack_of
 from .models import Asset, Estimate

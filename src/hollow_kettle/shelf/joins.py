@@ -8,10 +8,10 @@ from datetime import datetime, timedelta
 
 from hollow_kettle.log.models import BatteryNow, PlaceKind, Placement
 from hollow_kettle.people.models import Club
-from powercore import gear
-from powercore.chargeby import Timetable, Watch, charge_by
-from powercore.fits import Fit, fit_of
-from powercore.leads import Join, find_join
+from powercore.gear import things as gear
+from powercore.gear.chargeby import Timetable, Watch, charge_by
+from powercore.gear.fits import Fit, fit_of
+from powercore.gear.leads import Join, find_join
 
 from . import bridge
 from .models import Asset, Port

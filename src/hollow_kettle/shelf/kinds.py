@@ -8,8 +8,8 @@ from typing import Any
 from django.core.exceptions import ValidationError
 from django.db.models import FloatField
 
-from powercore.chemistry import CHEMISTRIES, chemistry_of
-from powercore.wiring import BUNDLES, CONNECTORS, INSULATIONS
+from powercore.physics.chemistry import CHEMISTRIES, chemistry_of
+from powercore.physics.wiring import BUNDLES, CONNECTORS, INSULATIONS
 
 from .fields import (
     CELLS,

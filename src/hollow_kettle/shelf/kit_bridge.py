@@ -8,8 +8,8 @@ from datetime import date
 from typing import Any
 from uuid import UUID
 
-from powercore import powerpath as core
-from powercore.gear import (
+from powercore.gear import powerpath as core
+from powercore.gear.things import (
     AntennaPart,
     Battery,
     Charger,
@@ -18,7 +18,7 @@ from powercore.gear import (
     Panel,
     PowerBank,
 )
-from powercore.wiring import End, Wire
+from powercore.physics.wiring import End, Wire
 
 from . import bridge
 from .models import Asset, ChargeWay, KitItem, Lead, PathPart

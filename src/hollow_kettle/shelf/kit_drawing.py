@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from itertools import count
 
 from hollow_kettle.ui.drawing import Scale, points
-from powercore.checks import Finding
-from powercore.gear import Panel
-from powercore.powerpath import (
+from powercore.gear.checks import Finding
+from powercore.gear.powerpath import (
     Block,
     Cable,
     Charge,
@@ -24,6 +23,7 @@ from powercore.powerpath import (
     receiving,
     try_solve,
 )
+from powercore.gear.things import Panel
 
 WIDTH = 1000.0
 _LEFT, _RIGHT = 132.0, 8.0

@@ -6,11 +6,9 @@ from collections import defaultdict
 from dataclasses import dataclass
 from typing import Any
 
-from powercore.checks import NOTE, Finding
 from powercore.errors import PowercoreError
-from powercore.gear import Device
-from powercore.loads import Pattern, mean_current_a
-from powercore.powerpath import (
+from powercore.gear.checks import NOTE, Finding
+from powercore.gear.powerpath import (
     Feeds,
     Kit,
     Weakest,
@@ -21,6 +19,8 @@ from powercore.powerpath import (
     try_solve,
     weakest_link,
 )
+from powercore.gear.things import Device
+from powercore.physics.loads import Pattern, mean_current_a
 
 from .due import gates_of
 from .findings import Shown, Stop, counted, shown_findings, standing_stops, stops_of

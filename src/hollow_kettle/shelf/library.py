@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from powercore.loads import converter_current_a
+from powercore.physics.loads import converter_current_a
 
 from .models import EquipmentStep, EquipmentType
 

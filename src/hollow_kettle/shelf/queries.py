@@ -32,8 +32,8 @@ from hollow_kettle.log.models import (
     Standing,
 )
 from hollow_kettle.log.states import state_of
-from powercore.battery import Pack, typical_ohm
-from powercore.chemistry import chemistry_of
+from powercore.physics.battery import Pack, typical_ohm
+from powercore.physics.chemistry import chemistry_of
 
 from . import fields, kinds
 from .bridge import Tested, pack_of

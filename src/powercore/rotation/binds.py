@@ -15,7 +15,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from powercore.rotation.problem import (
+from powercore.event.problem import (
     CHARGE,
     SERVE,
     YARD,

@@ -15,9 +15,7 @@ from collections.abc import Iterable, Sequence, Set
 from dataclasses import replace
 
 from powercore.errors import PowercoreError
-from powercore.rotation.objective import key_of
-from powercore.rotation.pins import PinRefused, kept
-from powercore.rotation.problem import (
+from powercore.event.problem import (
     CARRIED,
     CHARGE,
     SERVE,
@@ -29,8 +27,10 @@ from powercore.rotation.problem import (
     stops_of,
     visit_of,
 )
+from powercore.event.scenario import AWAY, STAYS, Pin
+from powercore.rotation.objective import key_of
+from powercore.rotation.pins import PinRefused, kept
 from powercore.rotation.verify import Broken, verify
-from powercore.scenario import AWAY, STAYS, Pin
 
 
 class CannotChange(PowercoreError):

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from powercore.event.problem import Leg, Problem
 from powercore.rotation.objective import TAIL, Key, key_of, thin_min
-from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.verify import Report, verify
 
 

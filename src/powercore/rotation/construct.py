@@ -19,9 +19,9 @@ from itertools import product
 
 import numpy as np
 
+from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
 from powercore.rotation.pins import kept
-from powercore.rotation.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
-from powercore.sources import SUN
+from powercore.sun.sources import SUN
 from powercore.values import BoolArray, FloatArray, IntArray
 
 #: How far ahead power for a bay is looked for. [min]

@@ -10,9 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from powercore.rotation.change import exchanged, relieved, walk_to, without_rounds
-from powercore.rotation.compare import Cost, Replayed
-from powercore.rotation.problem import (
+from powercore.event.problem import (
     CARRIED,
     YARD,
     Leg,
@@ -20,6 +18,8 @@ from powercore.rotation.problem import (
     lives_of,
     visit_of,
 )
+from powercore.rotation.change import exchanged, relieved, walk_to, without_rounds
+from powercore.rotation.compare import Cost, Replayed
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

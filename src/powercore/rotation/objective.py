@@ -17,7 +17,7 @@ from collections.abc import Sequence, Set
 
 import numpy as np
 
-from powercore.rotation.problem import SERVE, Leg, Problem, Stop, stops_of
+from powercore.event.problem import SERVE, Leg, Problem, Stop, stops_of
 from powercore.rotation.verify import Outcome, Shortfall
 
 Key = tuple[float, ...]
@@ -103,7 +103,7 @@ def key_with_risk(
     Parameters
     ----------
     risk : dict
-        Minutes for each station; see `powercore.stress.risk`.
+        Minutes for each station; see `powercore.futures.stress.risk`.
     """
     service, effort = _parts(problem, legs, outcome)
     by_tier: dict[int, float] = {}

@@ -17,8 +17,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.errors import PowercoreError
+from powercore.event.problem import Leg, Problem
+from powercore.event.scenario import AWAY, LOW, NO_SWAP, NO_WALK, STAYS, YARD, Pin
 from powercore.rotation.compare import key_if_valid
-from powercore.rotation.problem import Leg, Problem
 from powercore.rotation.timetable import (
     ON_THE_WAY,
     BoolArray,
@@ -31,7 +32,6 @@ from powercore.rotation.timetable import (
     timetable,
 )
 from powercore.rotation.verify import verify
-from powercore.scenario import AWAY, LOW, NO_SWAP, NO_WALK, STAYS, YARD, Pin
 
 #: What a stop of a walk, a bay change and a swap with a spare count for, in minutes
 #: in another place.

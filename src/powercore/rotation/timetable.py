@@ -23,8 +23,7 @@ from typing import Any
 
 import numpy as np
 
-from powercore.rotation.objective import NIGHT, SLACK_LATENESS
-from powercore.rotation.problem import (
+from powercore.event.problem import (
     CARRIED,
     CARRY_KG,
     CHARGE,
@@ -35,8 +34,9 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
 )
-from powercore.scenario import AWAY, LOW, OF_STATIONS, BatteryPlan, Pin
-from powercore.sources import ENGINES, SUN
+from powercore.event.scenario import AWAY, LOW, OF_STATIONS, BatteryPlan, Pin
+from powercore.rotation.objective import NIGHT, SLACK_LATENESS
+from powercore.sun.sources import ENGINES, SUN
 from powercore.values import BoolArray, FloatArray, IntArray
 
 #: Passes of the search without gain after which nothing more is expected.

@@ -21,7 +21,7 @@ from typing import Any, NamedTuple, TypeVar, cast
 import numba
 import numpy as np
 
-from powercore.rotation.rounds import NEAR_MIN
+from powercore.rotation.polish.rounds import NEAR_MIN
 from powercore.rotation.timetable import ON_THE_WAY, Timetable
 from powercore.values import BoolArray, FloatArray, IntArray
 

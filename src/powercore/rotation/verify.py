@@ -17,7 +17,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from powercore.rotation.problem import (
+from powercore.event.problem import (
     CARRIED,
     CARRY_KG,
     CHARGE,
@@ -29,8 +29,8 @@ from powercore.rotation.problem import (
     Leg,
     Problem,
 )
-from powercore.scenario import AWAY, LOW, NO_SWAP, NO_WALK, CrewPlan, Pin
-from powercore.sources import ENGINES, SUN
+from powercore.event.scenario import AWAY, LOW, NO_SWAP, NO_WALK, CrewPlan, Pin
+from powercore.sun.sources import ENGINES, SUN
 from powercore.values import FloatArray
 
 

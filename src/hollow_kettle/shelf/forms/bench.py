@@ -10,8 +10,8 @@ from django import forms
 from hollow_kettle.shelf.models import Asset, BenchTest
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.forms import Dressed, NumberField
-from powercore.capacity import Row
 from powercore.errors import PowercoreError
+from powercore.gear.capacity import Row
 from powercore.values import in_range, parse_number
 
 from .fields import AssetChoice, long_text

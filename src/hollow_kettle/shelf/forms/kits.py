@@ -21,7 +21,7 @@ from hollow_kettle.shelf.models import (
 )
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.forms import Dressed, NumberField
-from powercore.wiring import BUNDLES, INSULATIONS
+from powercore.physics.wiring import BUNDLES, INSULATIONS
 
 from .fields import CONNECTORS, GENDERS, AssetChoice, DayField
 

@@ -12,7 +12,7 @@ from django.urls import reverse
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
-from powercore.chemistry import CHEMISTRIES
+from powercore.physics.chemistry import CHEMISTRIES
 
 CHEMISTRY_CHOICES = [(key, chem.name) for key, chem in CHEMISTRIES.items()]
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from django.db import models
 
-from powercore.wiring import BOX, BUNDLES, CONNECTORS, INSULATIONS, ORDINARY
+from powercore.physics.wiring import BOX, BUNDLES, CONNECTORS, INSULATIONS, ORDINARY
 
 from . import limits
 from .asset import CHEMISTRY_CHOICES, Asset

@@ -12,10 +12,10 @@ from django.db import transaction
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.bridge import gear_of, meter_of, pack_of
 from hollow_kettle.shelf.models import Asset, BenchRow, BenchTest, Estimate
-from powercore import capacity
-from powercore.capacity import Bound, Given, Result, Row
 from powercore.errors import PowercoreError
-from powercore.gear import Meter
+from powercore.gear import capacity
+from powercore.gear.capacity import Bound, Given, Result, Row
+from powercore.gear.things import Meter
 
 from .assets import record_capacity, value_or_default
 from .kits import club_now

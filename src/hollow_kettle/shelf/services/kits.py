@@ -28,8 +28,8 @@ from hollow_kettle.shelf.models import (
 )
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.shelf.services.assets import value_or_default
-from powercore.checks import findings_of
 from powercore.errors import PowercoreError
+from powercore.gear.checks import findings_of
 
 #: What was accepted so that a kit may leave holds for so long.
 ACCEPTED_FOR = timedelta(days=14)

@@ -1,0 +1,1 @@
+"""What is believed of a battery, from what people noted of it."""

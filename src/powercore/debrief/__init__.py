@@ -1,0 +1,1 @@
+"""What an event's log says afterwards."""

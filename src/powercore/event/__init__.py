@@ -1,0 +1,1 @@
+"""An event as one value, its sky, and its numbers worked out once."""

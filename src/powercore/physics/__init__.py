@@ -1,0 +1,1 @@
+"""What batteries, chargers, loads and wires do, each alone: no event, no club."""

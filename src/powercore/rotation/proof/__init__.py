@@ -1,0 +1,1 @@
+"""What no plan can be better than, by prices of tours."""

@@ -1,0 +1,1 @@
+"""Looking for a better rotation than one at hand."""
