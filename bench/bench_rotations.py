@@ -34,17 +34,22 @@ from exact import solve  # noqa: E402
 from rotations import KINDS, SIZES, SWAP, TIER_WEIGHT, digest, figure, grow  # noqa: E402
 
 from powercore.event.problem import Problem  # noqa: E402
-from powercore.rotation import tours  # noqa: E402
 from powercore.rotation.construct import STYLES, construct  # noqa: E402
 from powercore.rotation.proof.branch import close, is_small  # noqa: E402
-from powercore.rotation.proof.columns import Master, climb, prove  # noqa: E402
-from powercore.rotation.search.improve import improve, refine  # noqa: E402
+from powercore.rotation.proof.climb import climb, prove  # noqa: E402
+from powercore.rotation.proof.master import Master  # noqa: E402
+from powercore.rotation.search.improve import Aim, improve  # noqa: E402
+from powercore.rotation.search.passes import refine  # noqa: E402
 from powercore.rotation.timetable import (  # noqa: E402
     NoCrewLeft,
     Prices,
     legs_of,
     timetable,
 )
+from powercore.rotation.tours.arrays import Fees, Left, arrays_of, workspace  # noqa: E402
+from powercore.rotation.tours.path import best_tour  # noqa: E402
+from powercore.rotation.tours.prices import stop_prices, value_of  # noqa: E402
+from powercore.rotation.tours.table import laid, lay, put  # noqa: E402
 from powercore.rotation.verify import verify  # noqa: E402
 
 ROWS = ("first", "solver", "robin", "gap", "draft", "just", "lns", "memory")
@@ -164,9 +169,9 @@ class Run:
             for battery, row in enumerate(at):
                 master.add(battery, row)
             best = prove(master, climb(master, 0.0), rounds=5_000, go_on=go_on).value
-        arrays = tours.arrays_of(self.table)
+        arrays = arrays_of(self.table)
         total = float(self.table.worth.sum())
-        f = self.scale * (total - tours.value_of(tours.laid(at, arrays), arrays))
+        f = self.scale * (total - value_of(laid(at, arrays), arrays))
         low = self.scale * (total - best)
         self._say(
             "gap", ("F, 60 s, above the bound", f - low, ""), ("F, 60 s", f, ""),
@@ -218,7 +223,7 @@ class Run:
         found = improve(
             self.problem,
             legs,
-            passes=10_000,
+            Aim(passes=10_000),
             tell=lambda _: time.perf_counter() - began < 60,
         ).report.outcome
         sides = (
@@ -280,18 +285,18 @@ class Run:
 
 def greedy(table):
     """One battery after the other on its best tour."""
-    arrays = tours.arrays_of(table)
+    arrays = arrays_of(table)
     at = np.zeros((len(table.batteries), table.count), dtype=np.int64)
-    state = tours.laid(at, arrays)
-    room = tours.workspace(table.count, table.places, 24)
+    state = laid(at, arrays)
+    room = workspace(table.count, table.places, 24)
     plain, free = np.ones((len(table.stations), table.count)), 0 * table.most_w
     for b in range(len(at)):
-        tours.lay(b, -1, arrays, state)
-        price = tours.stop_prices(arrays, state)
-        fees = (state.rent_s, state.rent_y, price, price, free)
-        left = (state.power_w, state.store_wh, state.spilt, state.racked)
-        tour, _ = tours.best_tour(b, arrays, plain, fees, left, False, room)
-        tours.put(b, tour, arrays, state)
+        lay(b, -1, arrays, state)
+        price = stop_prices(arrays, state)
+        fees = Fees(plain, state.rent_s, state.rent_y, price, price, free)
+        left = Left(state.power_w, state.store_wh, state.spilt, state.racked)
+        tour, _ = best_tour(b, arrays, fees, left, False, room)
+        put(b, tour, arrays, state)
     return state.at
 
 

@@ -23,7 +23,7 @@ from django.test.utils import setup_databases, teardown_databases  # noqa: E402
 
 from hollow_kettle.people.models import Club  # noqa: E402
 from hollow_kettle.people.services import make_person  # noqa: E402
-from hollow_kettle.plan.scenario_files import import_scenario  # noqa: E402
+from hollow_kettle.plan.files.imports import import_scenario  # noqa: E402
 from powercore.event.scenario import encode  # noqa: E402
 
 PASSWORD = "bench-and-kettle"  # noqa: S105 - of a database that is thrown away

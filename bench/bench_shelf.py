@@ -22,8 +22,8 @@ from django.test.utils import setup_databases, teardown_databases  # noqa: E402
 
 from hollow_kettle.people.models import Club  # noqa: E402
 from hollow_kettle.people.services import make_person  # noqa: E402
-from hollow_kettle.shelf import tables  # noqa: E402
 from hollow_kettle.shelf.kinds import KINDS  # noqa: E402
+from hollow_kettle.shelf.lists import tables  # noqa: E402
 
 PASSWORD = "bench-and-kettle"  # noqa: S105 - of a database that is thrown away
 BATTERIES, DEVICES, ROWS = 500, 1_500, 5_000

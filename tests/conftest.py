@@ -14,20 +14,18 @@ from hypothesis import HealthCheck, settings
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Club, Role
 from hollow_kettle.people.services import give_duty, make_person
-from hollow_kettle.plan import services as plan
-from hollow_kettle.plan.library import stock_patterns
+from hollow_kettle.plan.events.services import save_event, set_state
 from hollow_kettle.plan.models import Event, OperatingPattern
-from hollow_kettle.shelf.attachments import attach
+from hollow_kettle.plan.stations.library import stock_patterns
+from hollow_kettle.plan.stations.services import add_equipment, add_hours, save_station
+from hollow_kettle.plan.yard.services import add_bay, add_crew, add_source
+from hollow_kettle.shelf.assets.attachments import attach
+from hollow_kettle.shelf.assets.library import stock_library
+from hollow_kettle.shelf.assets.services import add_port, save_asset, save_battery
+from hollow_kettle.shelf.bench.services import record_test
 from hollow_kettle.shelf.kinds import KINDS
-from hollow_kettle.shelf.library import stock_library
+from hollow_kettle.shelf.kits import services as kits
 from hollow_kettle.shelf.models import EquipmentType
-from hollow_kettle.shelf.services import (
-    add_port,
-    kits,
-    record_test,
-    save_asset,
-    save_battery,
-)
 
 # Timing on a shared machine is noise; the same examples on every run.
 settings.register_profile(
@@ -117,19 +115,19 @@ def kit(shelf, marin):
 @pytest.fixture
 def event(shelf):
     """A running eight-hour event, two hours in: two stations, one bay, a crew."""
-    made = plan.save_event(
+    made = save_event(
         None, name="Bog Walk", zone="UTC", starts=NOON, ends=NOON + timedelta(hours=8)
     )
     for name, tier in (("Esker", 1), ("Drumlin", 2)):
-        station = plan.save_station(made, name=name, tier=tier, walk_min=5)
-        plan.add_equipment(station, equipment=EquipmentType.objects.get(pk="hf-40w"))
-        plan.add_hours(
+        station = save_station(made, name=name, tier=tier, walk_min=5)
+        add_equipment(station, equipment=EquipmentType.objects.get(pk="hf-40w"))
+        add_hours(
             station,
             starts=NOON,
             ends=NOON + timedelta(hours=8),
             pattern=OperatingPattern.objects.get(pk="calling-cw"),
         )
-    source = plan.add_source(
+    source = add_source(
         made,
         name="mains",
         kind="mains",
@@ -138,12 +136,12 @@ def event(shelf):
         starts=NOON,
         ends=NOON + timedelta(hours=8),
     )
-    plan.add_bay(made, name="Bay 1", source=source, max_w=200, chemistries=["lifepo4"])
+    add_bay(made, name="Bay 1", source=source, max_w=200, chemistries=["lifepo4"])
     for name, does in (("crew", "walks"), ("watch", "yard")):
-        plan.add_crew(
+        add_crew(
             made, name=name, does=does, starts=NOON, ends=NOON + timedelta(hours=8)
         )
-    plan.set_state(made, state=Event.State.RUNNING)
+    set_state(made, state=Event.State.RUNNING)
     set_clock(made, 120)
     return made
 

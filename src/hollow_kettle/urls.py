@@ -4,7 +4,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect
 from django.urls import include, path
 
-from hollow_kettle.shelf.views.assets import label
+from hollow_kettle.shelf.browse.views import label
 
 
 def home(request: HttpRequest) -> HttpResponse:

@@ -41,7 +41,7 @@ from powercore.rotation.construct import construct
 from powercore.rotation.verify import verify
 
 if TYPE_CHECKING:
-    from powercore.rotation.search.improve import Found
+    from powercore.rotation.search.judge import Found
 
 #: How long a bound is worked at once a search has ended. [s]
 BOUND_S = 30.0
@@ -191,7 +191,7 @@ def _cures(scenario: Scenario, files: list[str], _: list[str]) -> int:
 
 
 def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
-    from powercore.rotation.search.improve import Progress, improve
+    from powercore.rotation.search.improve import Aim, Progress, improve
 
     problem = Problem(scenario)
     legs = _legs(problem, files)
@@ -222,16 +222,9 @@ def _improve(scenario: Scenario, files: list[str], options: list[str]) -> int:
         from powercore.futures import stress
 
         risk = partial(stress.risk, suns=_suns(scenario))
+    aim = Aim(keep_until_min=until, margin=margin, may_lower=may_lower, risk=risk)
     with _own_stdout() as own:
-        found = improve(
-            problem,
-            legs,
-            keep_until_min=until,
-            margin=margin,
-            may_lower=may_lower,
-            risk=risk,
-            tell=tell,
-        )
+        found = improve(problem, legs, aim, tell=tell)
         if not in_lines:
             plan = _Plan(found.legs, found.steps) if found.steps else found.legs
             print(msgspec.json.encode(plan).decode(), file=own)
@@ -253,7 +246,7 @@ def _least(problem: Problem, found: Found, *, may_lower: bool) -> float | None:
 
     Where it may go to low power, even with every station on it all the while.
     """
-    from powercore.rotation.proof.columns import least_off_air_min
+    from powercore.rotation.proof.least import least_off_air_min
 
     tiers = {key: one.tier for key, one in problem.stations.items()}
     first = min(tiers.values(), default=1)

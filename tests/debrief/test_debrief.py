@@ -15,8 +15,8 @@ from hollow_kettle.field.queries import entries_of
 from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.log.services import rebuild
 from hollow_kettle.people.models import Actor
+from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event
-from hollow_kettle.plan.services import set_state
 from powercore.debrief.shortfall import Stretch, below, shortfall
 from powercore.values import TimeGrid
 from tests.conftest import set_clock

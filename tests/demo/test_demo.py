@@ -10,12 +10,12 @@ from hollow_kettle.debrief.queries import report_of
 from hollow_kettle.demo.history import TRUE_AH
 from hollow_kettle.field.queries import board_of
 from hollow_kettle.log.models import Conflict, FieldEntry, Standing
+from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.models import Event, Rotation
-from hollow_kettle.plan.queries import problem_of
-from hollow_kettle.shelf.kit_queries import kit_page
+from hollow_kettle.shelf.charge.queries import shelf_batteries
+from hollow_kettle.shelf.kits.page import kit_page
 from hollow_kettle.shelf.models import Asset
-from hollow_kettle.shelf.paper import kit_card
-from hollow_kettle.shelf.queries import shelf_batteries
+from hollow_kettle.shelf.prints.paper import kit_card
 from powercore.rotation.verify import verify
 
 pytestmark = pytest.mark.django_db

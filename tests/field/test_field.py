@@ -8,13 +8,14 @@ from django.urls import reverse
 
 from hollow_kettle.field import beliefs, queries, services
 from hollow_kettle.log.models import BatteryNow, Conflict, FieldEntry, Place, Placement
-from hollow_kettle.plan.bridge import scenario_of
+from hollow_kettle.plan.bridge.scenario import scenario_of
+from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event
-from hollow_kettle.plan.queries import holds_of, moves
-from hollow_kettle.plan.rotations import make_rotation, publish
-from hollow_kettle.plan.services import set_state
+from hollow_kettle.plan.rotation.moves import moves
+from hollow_kettle.plan.rotation.queries import holds_of
+from hollow_kettle.plan.rotation.services import make_rotation, publish
+from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset, Battery
-from hollow_kettle.shelf.services import custody
 from tests.conftest import set_clock
 
 

@@ -10,10 +10,10 @@ from django.urls import URLPattern, URLResolver, get_resolver, reverse
 from hollow_kettle.field import services as field
 from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.plan.models import OpenHours, Pin, Search, StationEquipment
-from hollow_kettle.plan.rotations import make_rotation
-from hollow_kettle.plan.services import add_supply
-from hollow_kettle.plan.sun import add_array
-from hollow_kettle.shelf import paper
+from hollow_kettle.plan.rotation.services import make_rotation
+from hollow_kettle.plan.stations.services import add_supply
+from hollow_kettle.plan.sun.services import add_array
+from hollow_kettle.shelf.prints import paper
 from tests.conftest import NOON
 
 ROLES = (

@@ -8,12 +8,12 @@ from django.urls import reverse
 
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.people.models import Club, Duty
-from hollow_kettle.plan import board
-from hollow_kettle.plan import services as plan
 from hollow_kettle.plan.models import Bay, Event, Station
-from hollow_kettle.plan.rotations import make_rotation
+from hollow_kettle.plan.rotation.pages import board
+from hollow_kettle.plan.rotation.services import make_rotation
+from hollow_kettle.plan.yard.services import add_crew
+from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset
-from hollow_kettle.shelf.services import custody
 from tests.conftest import NOON, set_clock
 
 SPAN = {"starts": "2026-06-27 12:00", "ends": "2026-06-27 20:00"}
@@ -193,7 +193,7 @@ def test_an_event_says_which_battery_must_start_charging_when(
     set_clock(event, -600)
     Club.objects.update(clock_offset=event.clock_offset)
     assert "Nobody is down to watch" in boss.get(url).content.decode()
-    plan.add_crew(
+    add_crew(
         event, name="bench evening", does="yard",
         starts=NOON - timedelta(hours=9), ends=NOON - timedelta(hours=1),
     )  # fmt: skip

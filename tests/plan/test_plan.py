@@ -7,11 +7,19 @@ from django.core.exceptions import ValidationError
 from django.urls import reverse
 
 from hollow_kettle.clock import Clock, from_local, local, real_now
-from hollow_kettle.plan import bridge, queries, rotations, services, tables
-from hollow_kettle.plan.cache import problem_for
-from hollow_kettle.plan.ledger import ledger_page
+from hollow_kettle.plan.bridge import rotations as bridge_rotations
+from hollow_kettle.plan.bridge.places import walk_minutes
+from hollow_kettle.plan.bridge.problems import problem_for
+from hollow_kettle.plan.bridge.rotations import problem_of
+from hollow_kettle.plan.bridge.scenario import scenario_of
+from hollow_kettle.plan.events.services import choose_batteries, save_event
+from hollow_kettle.plan.ledger.page import ledger_page
 from hollow_kettle.plan.models import Event, OpenHours, Rotation, Station
-from hollow_kettle.shelf.services import record_capacity, set_hold
+from hollow_kettle.plan.rotation import services as rotations
+from hollow_kettle.plan.stations import tables
+from hollow_kettle.plan.stations.services import add_hours, remove_station
+from hollow_kettle.plan.yard.services import add_crew, place_site, state_walk
+from hollow_kettle.shelf.assets.services import record_capacity, set_hold
 from powercore.event.scenario import UnreadableScenario, decode, encode, sha256_of
 from powercore.rotation.verify import verify
 from tests.conftest import NOON, set_clock
@@ -74,20 +82,20 @@ def test_clocks_can_be_shifted_sped_up_and_frozen():
 
 def test_a_scenario_round_trips_and_equal_events_have_equal_digests(event):
     """The snapshot is canonical; a change of anything changes its digest."""
-    scenario = bridge.scenario_of(event)
+    scenario = scenario_of(event)
     digest = sha256_of(scenario)
 
     assert decode(encode(scenario)) == scenario
-    assert sha256_of(bridge.scenario_of(event)) == digest
+    assert sha256_of(scenario_of(event)) == digest
 
-    services.add_crew(
+    add_crew(
         event,
         name="late crew",
         does="walks",
         starts=NOON,
         ends=NOON + timedelta(hours=1),
     )
-    assert sha256_of(bridge.scenario_of(event)) != digest
+    assert sha256_of(scenario_of(event)) != digest
 
 
 def test_a_kept_problem_is_dropped_when_anything_it_rests_on_changes(
@@ -99,16 +107,14 @@ def test_a_kept_problem_is_dropped_when_anything_it_rests_on_changes(
         assert problem_for(event) is first
 
     changes = [
-        lambda: services.save_event(
+        lambda: save_event(
             event,
             name="Bog Walk",
             zone="UTC",
             starts=NOON,
             ends=NOON + timedelta(hours=9),
         ),
-        lambda: services.state_walk(
-            event.sites.get(is_yard=True), esker.site, minutes=31
-        ),
+        lambda: state_walk(event.sites.get(is_yard=True), esker.site, minutes=31),
         lambda: esker.equipment.update(count=2),
         lambda: esker.hours.update(pattern_id="digital"),
         lambda: event.bays.update(max_w=111),
@@ -116,22 +122,20 @@ def test_a_kept_problem_is_dropped_when_anything_it_rests_on_changes(
         lambda: event.sources.get().windows.all().delete(),
         lambda: set_hold(shelf["K02"], because="swollen"),
         lambda: record_capacity(shelf["K01"], tested_ah=9.0, origin="test", by=marin),
-        lambda: services.choose_batteries(event, [shelf["K01"].pk]),
+        lambda: choose_batteries(event, [shelf["K01"].pk]),
     ]
     before = first
     for change in changes:
         change()
         after = problem_for(event)
         assert after.problem.scenario != before.problem.scenario
-        assert after.problem.scenario == bridge.scenario_of(event)
+        assert after.problem.scenario == scenario_of(event)
         before = after
 
 
 def test_an_unreadable_scenario_names_the_path(event):
     """A misspelt or missing field is named by where it stands."""
-    broken = encode(bridge.scenario_of(event)).replace(
-        b'"walk_min":5', b'"walk_min":"five"'
-    )
+    broken = encode(scenario_of(event)).replace(b'"walk_min":5', b'"walk_min":"five"')
 
     with pytest.raises(UnreadableScenario, match=r"stations\[0\]\.walk_min"):
         decode(broken)
@@ -147,7 +151,7 @@ def test_from_now_on_batteries_are_where_the_log_has_them(event, shelf, esker, m
     )
     field.log_swap(event, esker, battery=shelf["K01"], by=marin, at=at)
 
-    now = bridge.scenario_of(event, event.clock.now())
+    now = scenario_of(event, event.clock.now())
 
     battery = next(b for b in now.batteries if b.tag == "K01")
     assert now.span_min == pytest.approx(360, abs=1)
@@ -160,7 +164,7 @@ def test_hours_of_a_station_must_not_overlap(event, esker):
     hours = OpenHours.objects.get(station=esker)
 
     with pytest.raises(ValidationError, match="open then already"):
-        services.add_hours(
+        add_hours(
             esker,
             starts=NOON + timedelta(hours=7),
             ends=NOON + timedelta(hours=9),
@@ -171,14 +175,14 @@ def test_hours_of_a_station_must_not_overlap(event, esker):
 def test_walks_come_from_the_map_until_somebody_knows_better(event, esker):
     """500 m north: 10 min at 4 km/h with a third's detour; stated minutes win."""
     yard = event.sites.get(is_yard=True)
-    services.place_site(yard, latitude=46.0, longitude=-95.0)
-    services.place_site(esker.site, latitude=46.0 + 0.5 / 111.195, longitude=-95.0)
-    services.state_walk(yard, esker.site, minutes=None)
-    assert bridge.walk_minutes(event)[yard.pk, esker.site.pk] == 10
+    place_site(yard, latitude=46.0, longitude=-95.0)
+    place_site(esker.site, latitude=46.0 + 0.5 / 111.195, longitude=-95.0)
+    state_walk(yard, esker.site, minutes=None)
+    assert walk_minutes(event)[yard.pk, esker.site.pk] == 10
 
-    services.state_walk(esker.site, yard, minutes=17)
+    state_walk(esker.site, yard, minutes=17)
 
-    assert bridge.walk_minutes(event)[yard.pk, esker.site.pk] == 17
+    assert walk_minutes(event)[yard.pk, esker.site.pk] == 17
 
 
 @pytest.mark.parametrize(
@@ -210,7 +214,7 @@ def test_a_station_list_goes_in_and_out_and_in_again(event):
     """Import, export, import: the event is the same."""
     rows = STATIONS + "Kame,1,hf-100w low; laptop x2,calling-cw,2026-06-27 13:00,,7\n"
     tables.apply_stations(event, rows.encode())
-    before = encode(bridge.scenario_of(event))
+    before = encode(scenario_of(event))
     kame = Station.objects.get(name="Kame")
     assert [(e.equipment_id, e.count, e.step) for e in kame.equipment.all()] == [
         ("hf-100w", 1, "low"),
@@ -219,7 +223,7 @@ def test_a_station_list_goes_in_and_out_and_in_again(event):
 
     tables.apply_stations(event, tables.export_stations(event).encode())
 
-    assert encode(bridge.scenario_of(event)) == before
+    assert encode(scenario_of(event)) == before
 
 
 def test_a_rotation_is_a_draft_until_published_and_then_the_only_one(event, marin):
@@ -233,8 +237,8 @@ def test_a_rotation_is_a_draft_until_published_and_then_the_only_one(event, mari
 
     first.refresh_from_db()
     assert first.state == Rotation.State.SUPERSEDED
-    assert queries.published(event) == second
-    problem, legs = queries.problem_of(second)
+    assert bridge_rotations.published(event) == second
+    problem, legs = problem_of(second)
     report = verify(problem, legs)
     assert report.is_valid
     assert report.outcome.walks == second.walks
@@ -300,7 +304,7 @@ def test_a_station_with_a_log_stays(event, shelf, esker, marin):
     field.log_swap(event, esker, battery=shelf["K01"], by=marin, at=event.clock.now())
 
     with pytest.raises(ValidationError, match="has to stay"):
-        services.remove_station(esker)
+        remove_station(esker)
 
 
 def test_every_page_of_the_plan_reads(event, boss, marin, esker):

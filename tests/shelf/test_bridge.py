@@ -9,15 +9,18 @@ from django.utils.html import escape
 
 from hollow_kettle.field.queries import board_of
 from hollow_kettle.log.models import PlaceKind
-from hollow_kettle.shelf import paper
+from hollow_kettle.people.club import today
+from hollow_kettle.shelf.assets.services import save_asset, save_battery
 from hollow_kettle.shelf.bridge import device_of, gear_of, meter_of
+from hollow_kettle.shelf.browse.queries import facts_of
+from hollow_kettle.shelf.charge.queries import shelf_battery
+from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.kinds import KINDS
-from hollow_kettle.shelf.kit_bridge import kit_of, rows_of_kit
-from hollow_kettle.shelf.kit_queries import kit_page
+from hollow_kettle.shelf.kits import services as kits
+from hollow_kettle.shelf.kits.bridge import kit_of, rows_of_kit
+from hollow_kettle.shelf.kits.page import kit_page
 from hollow_kettle.shelf.models import Asset
-from hollow_kettle.shelf.queries import facts_of, shelf_battery
-from hollow_kettle.shelf.services import custody, kits, save_asset, save_battery
-from hollow_kettle.shelf.services.kits import today
+from hollow_kettle.shelf.prints import paper
 from powercore.gear.powerpath import Cable, Feeds, Fuse, Switch
 
 

@@ -11,17 +11,16 @@ from django.urls import reverse
 from hollow_kettle.field import services as field
 from hollow_kettle.field.beliefs import refresh
 from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, PlaceKind
+from hollow_kettle.people.club import club_now
+from hollow_kettle.shelf.assets.services import save_asset, save_battery
+from hollow_kettle.shelf.browse.queries import PAGE_ROWS, listing
+from hollow_kettle.shelf.charge.queries import shelf_battery
+from hollow_kettle.shelf.custody import services as custody
+from hollow_kettle.shelf.due.look import worth_a_look
 from hollow_kettle.shelf.kinds import KINDS
-from hollow_kettle.shelf.kit_drawing import WIDTH, draw_path
-from hollow_kettle.shelf.kit_queries import kit_page
+from hollow_kettle.shelf.kits.drawing import WIDTH, draw_path
+from hollow_kettle.shelf.kits.page import kit_page
 from hollow_kettle.shelf.models import Asset, Spare
-from hollow_kettle.shelf.queries import (
-    PAGE_ROWS,
-    listing,
-    shelf_battery,
-    worth_a_look,
-)
-from hollow_kettle.shelf.services import custody, kits, save_asset, save_battery
 from powercore.gear.checks import findings_of
 from tests.powercore.gear.kits import PANEL, charged, good, part
 
@@ -187,7 +186,7 @@ def test_the_log_itself_refuses_entries_that_make_no_sense(shelf, marin):
     """A check-out without a place or thing, a swap without an event."""
     common = {
         "device": "x", "payload_hash": "0", "actor": marin,
-        "effective_at": kits.club_now(),
+        "effective_at": club_now(),
     }  # fmt: skip
     for values in (
         {"kind": Kind.CHECK_OUT, "asset": shelf["K01"].pk},

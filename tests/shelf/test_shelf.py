@@ -7,10 +7,11 @@ from django.db import IntegrityError
 from django.urls import reverse
 
 from hollow_kettle.exchange.models import Upload
-from hollow_kettle.shelf import services, tables
+from hollow_kettle.shelf.assets.services import record_capacity, save_battery, set_hold
+from hollow_kettle.shelf.charge.queries import shelf_batteries, shelf_battery
 from hollow_kettle.shelf.kinds import KINDS
+from hollow_kettle.shelf.lists import tables
 from hollow_kettle.shelf.models import Asset, Battery, Estimate
-from hollow_kettle.shelf.queries import shelf_batteries, shelf_battery
 
 BATTERIES = KINDS["battery"]
 HEAD = "tag,chemistry,series,nominal_v,nameplate_ah,tested_ah,hold\n"
@@ -26,7 +27,7 @@ def test_trusted_capacity_follows_the_accepted_test(shelf, marin):
     assert by_tag("K01").pack.trusted_ah == 19
     assert by_tag("K03").pack.trusted_ah == pytest.approx(18)
 
-    services.record_capacity(shelf["K01"], tested_ah=15.5, origin="run-down", by=marin)
+    record_capacity(shelf["K01"], tested_ah=15.5, origin="run-down", by=marin)
 
     assert by_tag("K01").pack.trusted_ah == 15.5
     applied = Estimate.objects.filter(subject=shelf["K01"].pk, superseded_by=None)
@@ -37,7 +38,7 @@ def test_trusted_capacity_follows_the_accepted_test(shelf, marin):
 def test_a_tag_that_could_be_mistaken_is_refused(shelf, marin, tag):
     """K1 beside K01 would be a mistake waiting for the night."""
     with pytest.raises(ValidationError, match="would be mistaken for K01"):
-        services.save_battery(
+        save_battery(
             None, by=marin, tag=tag, chemistry="agm", series=6, nameplate_ah=35.0
         )
     assert Asset.objects.count() == 4
@@ -91,7 +92,7 @@ def test_a_decimal_comma_and_a_nominal_voltage_make_a_battery(shelf, boss):
 
 def test_what_goes_out_comes_back_unchanged(shelf, marin):
     """Export, import: every row is unchanged; the second import changes nothing."""
-    services.set_hold(shelf["K02"], because="=HYPERLINK(1), 'quoted'")
+    set_hold(shelf["K02"], because="=HYPERLINK(1), 'quoted'")
 
     preview, planned = tables.preview_list(
         BATTERIES, tables.export_list(BATTERIES).encode()
@@ -152,9 +153,7 @@ def test_an_import_that_went_wrong_meanwhile_saves_nothing(shelf, boss, marin):
         "list.csv", (HEAD + "B7,agm,6,,30,,\nB8,agm,6,,9,,").encode()
     )
     boss.post(reverse("shelf:import", args=["battery"]), {"file": file})
-    services.save_battery(
-        None, by=marin, tag="B08", chemistry="agm", series=6, nameplate_ah=9.0
-    )
+    save_battery(None, by=marin, tag="B08", chemistry="agm", series=6, nameplate_ah=9.0)
 
     done = boss.post(
         reverse("shelf:import_apply", args=["battery", Upload.objects.get().pk]),
@@ -191,7 +190,7 @@ def test_the_shelf_is_read_in_the_same_number_of_queries_whatever_its_size(
 ):
     """Forty batteries cost no more queries than four."""
     for number in range(40):
-        services.save_battery(
+        save_battery(
             None,
             by=marin,
             tag=f"B{number + 10}",

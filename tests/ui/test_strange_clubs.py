@@ -20,13 +20,19 @@ import hollow_kettle
 from hollow_kettle.field import services as field
 from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.people.services import make_person
-from hollow_kettle.plan import services as plan
-from hollow_kettle.plan.ledger import ledger_page
-from hollow_kettle.plan.rotations import make_rotation
-from hollow_kettle.plan.scenario_files import export_scenario, import_scenario
-from hollow_kettle.plan.sun import add_array
-from hollow_kettle.shelf import paper
+from hollow_kettle.plan.events.services import save_event
+from hollow_kettle.plan.files.export import export_scenario
+from hollow_kettle.plan.files.imports import import_scenario
+from hollow_kettle.plan.ledger.page import ledger_page
+from hollow_kettle.plan.rotation.services import make_rotation
+from hollow_kettle.plan.stations.services import (
+    add_supply,
+    remove_station,
+    save_station,
+)
+from hollow_kettle.plan.sun.services import add_array
 from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.prints import paper
 from tests.conftest import NOON, PASSWORD
 from tests.walker import Form, at_limits, shape, walk
 
@@ -47,10 +53,10 @@ def empty(boss):
 def bare(boss, stocked):
     """Two events with one station each and nothing else at all."""
     for name in ("Bare", "Bald"):
-        event = plan.save_event(
+        event = save_event(
             None, name=name, zone="UTC", starts=NOON, ends=NOON + timedelta(hours=1)
         )
-        plan.save_station(event, name="Only", tier=1, walk_min=1)
+        save_station(event, name="Only", tier=1, walk_min=1)
     return boss
 
 
@@ -180,10 +186,10 @@ def test_of_two_saved_at_once_the_second_is_told(race, event, shelf):
 
 def test_a_station_taken_out_while_it_is_changed_does_not_come_back(event, esker):
     """Who saves it is told; nothing of it is kept."""
-    plan.remove_station(event.stations.get(pk=esker.pk))
+    remove_station(event.stations.get(pk=esker.pk))
 
     with pytest.raises(ValidationError, match="taken out of the event meanwhile"):
-        plan.save_station(event, esker, name="Esker", tier=3)
+        save_station(event, esker, name="Esker", tier=3)
     assert not event.stations.filter(name="Esker").exists()
 
 
@@ -228,7 +234,7 @@ def leaves(value, path=()):
 def test_no_file_of_an_event_breaks_its_import(event, esker, shelf, marin):
     """Each value of a file, replaced by odd ones: made, or refused in words."""
     span = {"starts": NOON, "ends": NOON + timedelta(hours=2)}
-    plan.add_supply(esker, kind="mains", max_w=50, **span)
+    add_supply(esker, kind="mains", max_w=50, **span)
     add_array(event, station=esker, watts=100)
     whole = json.loads(export_scenario(event))
     pick, broken = Random(7), []

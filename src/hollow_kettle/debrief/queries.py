@@ -14,8 +14,8 @@ from hollow_kettle.log.models import (
     Placement,
     StationSpan,
 )
+from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, Rotation, Station
-from hollow_kettle.plan.queries import hour_ticks
 from hollow_kettle.ui.drawing import Scale
 from powercore.belief.estimate import Belief, SocEstimate, unknown
 from powercore.debrief.shortfall import Shortfall, Stretch, below, shortfall

@@ -20,10 +20,11 @@ from hollow_kettle.log import services as log
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
 from hollow_kettle.people.models import Actor, Club, Role
 from hollow_kettle.people.services import give_duty, make_person
-from hollow_kettle.plan.library import stock_patterns
+from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event
-from hollow_kettle.plan.services import add_crew, set_state
-from hollow_kettle.shelf.library import stock_library
+from hollow_kettle.plan.stations.library import stock_patterns
+from hollow_kettle.plan.yard.services import add_crew
+from hollow_kettle.shelf.assets.library import stock_library
 from hollow_kettle.shelf.models import Asset
 
 from . import events, gear, shelf

@@ -6,8 +6,18 @@ from dataclasses import dataclass
 from datetime import datetime, time, timedelta
 
 from hollow_kettle.people.models import Actor
-from hollow_kettle.plan import rotations, services, sun
+from hollow_kettle.plan.events.services import choose_batteries, save_event
 from hollow_kettle.plan.models import Event, OperatingPattern, Station
+from hollow_kettle.plan.rotation import services as rotations
+from hollow_kettle.plan.stations.services import add_equipment, add_hours, save_station
+from hollow_kettle.plan.sun import services as sun
+from hollow_kettle.plan.yard.services import (
+    add_bay,
+    add_crew,
+    add_source,
+    add_window,
+    place_site,
+)
 from hollow_kettle.shelf.models import Asset, EquipmentType
 
 ZONE = "America/Chicago"
@@ -170,7 +180,7 @@ def make_event(
     name: str, start: datetime, hours: float, stations: tuple[DemoStation, ...]
 ) -> Event:
     """Make an event with its stations; `start` is wall-clock time."""
-    event = services.save_event(
+    event = save_event(
         None,
         name=name,
         zone=ZONE,
@@ -179,7 +189,7 @@ def make_event(
         purpose="exercise",
     )
     yard = event.sites.get(is_yard=True)
-    services.place_site(yard, latitude=YARD[0], longitude=YARD[1], altitude_m=410)
+    place_site(yard, latitude=YARD[0], longitude=YARD[1], altitude_m=410)
     for plan in stations:
         make_station(event, plan, start)
     return event
@@ -187,7 +197,7 @@ def make_event(
 
 def make_station(event: Event, plan: DemoStation, start: datetime) -> Station:
     """Add one station with its equipment and hours."""
-    station = services.save_station(
+    station = save_station(
         event,
         name=plan.name,
         purpose=plan.purpose,
@@ -202,11 +212,9 @@ def make_station(event: Event, plan: DemoStation, start: datetime) -> Station:
         spares=plan.spares,
     )
     for key, count in plan.equipment:
-        services.add_equipment(
-            station, equipment=EquipmentType.objects.get(pk=key), count=count
-        )
+        add_equipment(station, equipment=EquipmentType.objects.get(pk=key), count=count)
     for opens, closes, pattern in plan.hours:
-        services.add_hours(
+        add_hours(
             station,
             starts=start + timedelta(hours=opens),
             ends=start + timedelta(hours=closes),
@@ -220,7 +228,7 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
     end = start + timedelta(hours=hours)
     morning = (start + timedelta(days=1)).replace(hour=7, minute=0)
     overnight = end > start.replace(hour=22, minute=0)
-    generator = services.add_source(
+    generator = add_source(
         event,
         name="generator",
         kind="generator",
@@ -237,7 +245,7 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
         tank_l=3.6,
         on_hand_l=14,
     )
-    mains = services.add_source(
+    mains = add_source(
         event,
         name="mains of the hall",
         kind="mains",
@@ -247,8 +255,8 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
         ends=min(end, start.replace(hour=20, minute=0)),
     )
     if overnight:
-        services.add_window(mains, starts=morning + timedelta(hours=1), ends=end)
-    buffer = services.add_source(
+        add_window(mains, starts=morning + timedelta(hours=1), ends=end)
+    buffer = add_source(
         event,
         name="buffer bank",
         kind="buffer",
@@ -266,9 +274,7 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
         ("Bay 3", mains, 300, ["lifepo4", *_LEAD]),
         ("Bay 4", buffer, 250, ["lifepo4"]),
     ):
-        services.add_bay(
-            event, name=name, source=source, max_w=watts, chemistries=chemistries
-        )
+        add_bay(event, name=name, source=source, max_w=watts, chemistries=chemistries)
 
 
 def make_sun(event: Event, owned: dict[str, Asset]) -> None:
@@ -318,12 +324,12 @@ def make_crews(event: Event, start: datetime, hours: float) -> None:
     else:
         shifts = [("crew 1", "walks", start, end), ("yard watch", "yard", start, end)]
     for name, does, first, last in shifts:
-        services.add_crew(event, name=name, does=does, starts=first, ends=last)
+        add_crew(event, name=name, does=does, starts=first, ends=last)
 
 
 def choose(event: Event, shelf: dict[str, Asset], tags: str) -> None:
     """Choose the batteries of an event by tag."""
-    services.choose_batteries(event, [shelf[tag].pk for tag in tags.split()])
+    choose_batteries(event, [shelf[tag].pk for tag in tags.split()])
 
 
 def publish_first(event: Event, by: Actor) -> None:

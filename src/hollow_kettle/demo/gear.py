@@ -7,19 +7,16 @@ from pathlib import Path
 from typing import Any
 
 from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.people.club import today
 from hollow_kettle.people.models import Actor
-from hollow_kettle.shelf.findings import standing_stops
+from hollow_kettle.shelf.assets.services import add_port, record_capacity
+from hollow_kettle.shelf.bench.services import record_test
+from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.kinds import KINDS
+from hollow_kettle.shelf.kits import services as kits
+from hollow_kettle.shelf.kits.findings import standing_stops
+from hollow_kettle.shelf.lists.tables import apply_list
 from hollow_kettle.shelf.models import Asset, BuildNote, KitVersion
-from hollow_kettle.shelf.services import (
-    add_port,
-    custody,
-    kits,
-    record_capacity,
-    record_test,
-)
-from hollow_kettle.shelf.services.kits import today
-from hollow_kettle.shelf.tables import apply_list
 from powercore.gear.capacity import Row
 
 #: Where the lists lie, one for each kind; they come in as a club's own would.

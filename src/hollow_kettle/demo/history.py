@@ -15,16 +15,17 @@ from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
-from hollow_kettle.demo.shelf import BATTERIES
 from hollow_kettle.field import services as field_log
 from hollow_kettle.log.models import Kind, Place, PlaceKind
 from hollow_kettle.people.models import Actor
+from hollow_kettle.plan.bridge.rotations import problem_of, published
 from hollow_kettle.plan.models import Event, Station
-from hollow_kettle.plan.queries import problem_of, published
 from hollow_kettle.shelf.models import Asset
 from powercore.event.problem import CARRIED, CHARGE, SERVE, Leg
 from powercore.gear.plant import Account, PlantBattery
 from powercore.values import BUS_V
+
+from .shelf import BATTERIES
 
 TRUE_AH = {battery.tag: battery.true_ah for battery in BATTERIES}
 #: Batteries with an amp-hour counter and with a gauge of their own.

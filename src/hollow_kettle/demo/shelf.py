@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from hollow_kettle.people.models import Actor
+from hollow_kettle.shelf.assets.services import record_capacity, save_battery
 from hollow_kettle.shelf.models import Asset
-from hollow_kettle.shelf.services import record_capacity, save_battery
 
 SPRING = datetime(2026, 4, 11, 16, tzinfo=UTC)
 

@@ -29,9 +29,9 @@ from hollow_kettle.log.models import (
     StationSpan,
     is_tripped_at,
 )
-from hollow_kettle.plan.cache import problem_for
+from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Event
-from hollow_kettle.shelf import charge
+from hollow_kettle.shelf.charge import belief as charge
 from powercore.belief.estimate import (
     Belief,
     Charging,

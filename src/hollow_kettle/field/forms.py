@@ -12,9 +12,9 @@ from django.db.models import Q, QuerySet
 from hollow_kettle.clock import from_local, local
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.plan.models import Event, Source, Station
+from hollow_kettle.shelf.assets.services import look_alike, plain_tag
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset, Battery
-from hollow_kettle.shelf.services import look_alike, plain_tag
 from hollow_kettle.ui.forms import Dressed, NumberField, check_year
 from powercore.event.joining import TIE
 from powercore.sun.sources import NOT_OWN

@@ -19,9 +19,11 @@ from hollow_kettle.log.models import (
     StationSpan,
 )
 from hollow_kettle.log.states import STATES, is_ready, state_of
-from hollow_kettle.plan import queries as plan_queries
+from hollow_kettle.plan.bridge.rotations import published
 from hollow_kettle.plan.models import Event, Rotation, Station
-from hollow_kettle.plan.queries import Move
+from hollow_kettle.plan.rotation import moves as rotation_moves
+from hollow_kettle.plan.rotation.moves import Move
+from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
 from powercore.belief.estimate import SocEstimate
 from powercore.belief.runtime import TimeLeft, time_left
@@ -208,7 +210,7 @@ def version_of(
     """A version that moves with each entry, and every few minutes by itself."""
     log = log or log_state(event)
     minutes = int(event.minute_of(now)) // _POLL_MIN
-    rotation = rotation or plan_queries.published(event)
+    rotation = rotation or published(event)
     number = rotation.number if rotation else 0
     return f"{log.last}-{minutes}-{number}-{log.held}"
 
@@ -216,7 +218,7 @@ def version_of(
 def board_of(event: Event, now: datetime) -> Board:
     """Work out the board at a moment."""
     physics = EventPhysics(event)
-    rotation = plan_queries.published(event)
+    rotation = published(event)
     log = log_state(event)
     every = physics.stations
     rows = {
@@ -250,10 +252,10 @@ def board_of(event: Event, now: datetime) -> Board:
         for single in unit.members
     }
     tags |= {battery.uid: battery.tag for battery in batteries}
-    holds = plan_queries.holds_of(event) if log.held else {}
+    holds = holds_of(event) if log.held else {}
     moves = []
     if rotation:
-        moves = plan_queries.moves(event, rotation, tags, every, holds)
+        moves = rotation_moves.moves(event, rotation, tags, every, holds)
     coming = _coming(event, moves, now)
     stations = [
         _station(physics, station, at_station.get(station.pk), coming, now)

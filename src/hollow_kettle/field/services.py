@@ -13,11 +13,12 @@ from hollow_kettle.log import services as log
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind, Placement
 from hollow_kettle.log.services import Receipt
 from hollow_kettle.people.models import Actor
+from hollow_kettle.plan.bridge.rotations import published
 from hollow_kettle.plan.models import Event, Source, Station
-from hollow_kettle.plan.queries import published
-from hollow_kettle.shelf.danger import danger_in
+from hollow_kettle.shelf.assets.danger import danger_in
+from hollow_kettle.shelf.assets.services import plain_tag
+from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset
-from hollow_kettle.shelf.services import custody, plain_tag
 
 from . import beliefs
 

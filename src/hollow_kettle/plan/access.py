@@ -6,10 +6,14 @@ from uuid import UUID
 
 from django.db.models import QuerySet
 from django.http import Http404, HttpRequest
+from django.shortcuts import get_object_or_404
 
 from hollow_kettle.people.access import Access, access_of
 
-from .models import Event
+from .models import (
+    Event,
+    Station,
+)
 
 
 def events_visible_to(access: Access) -> QuerySet[Event]:
@@ -24,3 +28,9 @@ def event_or_404(request: HttpRequest, uid: UUID) -> Event:
     if event is None:
         raise Http404
     return event
+
+
+def station_or_404(event: Event, uid: UUID) -> Station:
+    """Return a station of an event, or 404."""
+    stations = event.stations.select_related("site", "event")
+    return get_object_or_404(stations, pk=uid)

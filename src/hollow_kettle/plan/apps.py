@@ -18,6 +18,6 @@ class PlanConfig(AppConfig):
 
 
 def _stock(**kwargs: Any) -> None:
-    from .library import stock_patterns
+    from .stations.library import stock_patterns
 
     stock_patterns()

@@ -21,9 +21,11 @@ from powercore.event.scenario import Pin as CorePin
 from powercore.event.scenario import encode
 from powercore.futures.stress import stress
 
-from . import bridge, rotations
-from .cache import EventProblem
+from .bridge.problems import EventProblem
+from .bridge.rotations import core_legs
+from .bridge.scenario import scenario_from
 from .models import Rotation, Search, Trial
+from .rotation import services as rotations
 
 BROKE_OFF = "The search broke off; what it kept is valid."
 
@@ -68,8 +70,8 @@ def trial(trial_id: int) -> None:
     if row is None:
         return
     try:
-        problem = Problem(bridge.scenario_from(row.rotation.snapshot))
-        legs = bridge.core_legs(row.rotation)
+        problem = Problem(scenario_from(row.rotation.snapshot))
+        legs = core_legs(row.rotation)
         result = stress(problem, legs, EventProblem(problem, ()).suns)
     except Exception:
         found.update(has_failed=True)
@@ -119,9 +121,9 @@ async def take_up_trials(context: JobContext, timestamp: int) -> None:
 
 def _command(folder: Path, what: str, rotation: Rotation, start: Rotation) -> list[str]:
     """A child's command on a rotation's event and another's legs; it yields to all."""
-    scenario = bridge.scenario_from(rotation.snapshot)
+    scenario = scenario_from(rotation.snapshot)
     (folder / "scenario.json").write_bytes(encode(scenario))
-    (folder / "legs.json").write_bytes(msgspec.json.encode(bridge.core_legs(start)))
+    (folder / "legs.json").write_bytes(msgspec.json.encode(core_legs(start)))
     command = ["nice", "-n", "10", sys.executable, "-m", "powercore", what]
     return [*command, "scenario.json", "legs.json"]
 

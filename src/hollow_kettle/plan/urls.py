@@ -2,97 +2,112 @@
 
 from django.urls import include, path
 
-from . import file_views, paper_views, rotation_views, sun_views, views
+from .events import views as events
+from .files import views as files
+from .ledger import views as ledger
+from .rotation import paper_views
+from .rotation import views as rotation_views
+from .stations import views as stations
+from .sun import views as sun
+from .yard import views as yard
 
 app_name = "plan"
 _event = [
-    path("", views.event_detail, name="event_detail"),
-    path("edit/", views.event_edit, name="event_edit"),
-    path("state/", views.event_state, name="event_state"),
-    path("stations/add/", views.station_add, name="station_add"),
-    path("stations/export/", views.station_export, name="station_export"),
-    path("stations/import/", views.station_import, name="station_import"),
+    path("", ledger.event_detail, name="event_detail"),
+    path("edit/", events.event_edit, name="event_edit"),
+    path("state/", events.event_state, name="event_state"),
+    path("stations/add/", stations.station_add, name="station_add"),
+    path("stations/export/", stations.station_export, name="station_export"),
+    path("stations/import/", stations.station_import, name="station_import"),
     path(
         "stations/import/<uuid:upload_uid>/",
-        views.station_import_apply,
+        stations.station_import_apply,
         name="station_import_apply",
     ),
-    path("stations/<uuid:station_uid>/", views.station_detail, name="station_detail"),
-    path("stations/<uuid:station_uid>/edit/", views.station_edit, name="station_edit"),
+    path(
+        "stations/<uuid:station_uid>/", stations.station_detail, name="station_detail"
+    ),
+    path(
+        "stations/<uuid:station_uid>/edit/", stations.station_edit, name="station_edit"
+    ),
     path(
         "stations/<uuid:station_uid>/delete/",
-        views.station_delete,
+        stations.station_delete,
         name="station_delete",
     ),
     path(
         "stations/<uuid:station_uid>/equipment/",
-        views.equipment_add,
+        stations.equipment_add,
         name="equipment_add",
     ),
-    path("stations/<uuid:station_uid>/hours/", views.hours_add, name="hours_add"),
+    path("stations/<uuid:station_uid>/hours/", stations.hours_add, name="hours_add"),
     path(
-        "stations/<uuid:station_uid>/patterns/", views.pattern_add, name="pattern_add"
+        "stations/<uuid:station_uid>/patterns/",
+        stations.pattern_add,
+        name="pattern_add",
     ),
-    path("equipment/<int:pk>/delete/", views.equipment_delete, name="equipment_delete"),
+    path(
+        "equipment/<int:pk>/delete/", stations.equipment_delete, name="equipment_delete"
+    ),
     path(
         "stations/<uuid:station_uid>/supplies/add/",
-        sun_views.supply_add,
+        stations.supply_add,
         name="supply_add",
     ),
-    path("stations/<uuid:station_uid>/what-if/", sun_views.what_if, name="what_if"),
+    path("stations/<uuid:station_uid>/what-if/", ledger.what_if, name="what_if"),
     path(
         "stations/<uuid:station_uid>/set/",
-        sun_views.parallel_set,
+        ledger.parallel_set,
         name="parallel_set",
     ),
-    path("supplies/<int:pk>/delete/", sun_views.supply_delete, name="supply_delete"),
-    path("sun/", sun_views.sun_page, name="sun"),
-    path("sun/arrays/", sun_views.array_add, name="array_add"),
-    path("sun/arrays/<int:pk>/", sun_views.array_edit, name="array_edit"),
-    path("sun/arrays/<int:pk>/reading/", sun_views.array_noon, name="array_noon"),
-    path("sun/arrays/<int:pk>/delete/", sun_views.array_delete, name="array_delete"),
-    path("sun/horizon/<int:site_pk>/", sun_views.horizon_edit, name="horizon_edit"),
-    path("sun/sky/", sun_views.sky_edit, name="sky_edit"),
-    path("sun/sky/import/", sun_views.sky_import, name="sky_import"),
+    path("supplies/<int:pk>/delete/", stations.supply_delete, name="supply_delete"),
+    path("sun/", sun.sun_page, name="sun"),
+    path("sun/arrays/", sun.array_add, name="array_add"),
+    path("sun/arrays/<int:pk>/", sun.array_edit, name="array_edit"),
+    path("sun/arrays/<int:pk>/reading/", sun.array_noon, name="array_noon"),
+    path("sun/arrays/<int:pk>/delete/", sun.array_delete, name="array_delete"),
+    path("sun/horizon/<int:site_pk>/", sun.horizon_edit, name="horizon_edit"),
+    path("sun/sky/", sun.sky_edit, name="sky_edit"),
+    path("sun/sky/import/", sun.sky_import, name="sky_import"),
     path(
         "sun/sky/import/<uuid:upload_uid>/",
-        sun_views.sky_import_apply,
+        sun.sky_import_apply,
         name="sky_import_apply",
     ),
-    path("copy/", file_views.event_copy, name="event_copy"),
-    path("compare/", file_views.event_compare, name="event_compare"),
-    path("request/", file_views.resource_request, name="resource_request"),
-    path("scenario/", file_views.scenario_export, name="scenario_export"),
-    path("places.geojson", file_views.places_export, name="places_export"),
-    path("hours.ics", file_views.hours_export, name="hours_export"),
-    path("hours/<int:pk>/delete/", views.hours_delete, name="hours_delete"),
-    path("yard/", views.yard, name="yard"),
-    path("yard/sources/", views.source_add, name="source_add"),
-    path(
-        "yard/sources/<uuid:source_uid>/windows/", views.window_add, name="window_add"
-    ),
+    path("copy/", files.event_copy, name="event_copy"),
+    path("compare/", ledger.event_compare, name="event_compare"),
+    path("request/", ledger.resource_request, name="resource_request"),
+    path("scenario/", files.scenario_export, name="scenario_export"),
+    path("places.geojson", files.places_export, name="places_export"),
+    path("hours.ics", files.hours_export, name="hours_export"),
+    path("hours/<int:pk>/delete/", stations.hours_delete, name="hours_delete"),
+    path("yard/", yard.yard, name="yard"),
+    path("yard/sources/", yard.source_add, name="source_add"),
+    path("yard/sources/<uuid:source_uid>/windows/", yard.window_add, name="window_add"),
     path(
         "yard/sources/<uuid:source_uid>/edit/",
-        sun_views.source_edit,
+        yard.source_edit,
         name="source_edit",
     ),
-    path("yard/bays/", views.bay_add, name="bay_add"),
-    path("yard/bays/<uuid:bay_uid>/edit/", views.bay_edit, name="bay_edit"),
-    path("yard/crews/", views.crew_add, name="crew_add"),
+    path("yard/bays/", yard.bay_add, name="bay_add"),
+    path("yard/bays/<uuid:bay_uid>/edit/", yard.bay_edit, name="bay_edit"),
+    path("yard/crews/", yard.crew_add, name="crew_add"),
     path(
         "yard/<slug:what>/<slug:key>/delete/",
-        views.yard_row_delete,
+        yard.yard_row_delete,
         name="yard_row_delete",
     ),
-    path("charge-by/", views.charge_by, name="charge_by"),
-    path("places/", views.places, name="places"),
-    path("places/yard/", views.yard_place, name="yard_place"),
-    path("places/walk/", views.walk_edit, name="walk_edit"),
-    path("batteries/", views.batteries, name="batteries"),
-    path("batteries/join/", views.batteries_join, name="batteries_join"),
-    path("batteries/<uuid:lead>/apart/", views.batteries_apart, name="batteries_apart"),
-    path("people/", views.duties, name="duties"),
-    path("people/<int:pk>/delete/", views.duty_delete, name="duty_delete"),
+    path("charge-by/", yard.charge_by, name="charge_by"),
+    path("places/", yard.places, name="places"),
+    path("places/yard/", yard.yard_place, name="yard_place"),
+    path("places/walk/", yard.walk_edit, name="walk_edit"),
+    path("batteries/", events.batteries, name="batteries"),
+    path("batteries/join/", events.batteries_join, name="batteries_join"),
+    path(
+        "batteries/<uuid:lead>/apart/", events.batteries_apart, name="batteries_apart"
+    ),
+    path("people/", events.duties, name="duties"),
+    path("people/<int:pk>/delete/", events.duty_delete, name="duty_delete"),
     path("rotation/", rotation_views.rotation, name="rotation"),
     path("rotation/compare/", rotation_views.rotation_compare, name="rotation_compare"),
     path("rotation/make/", rotation_views.rotation_add, name="rotation_add"),
@@ -165,12 +180,12 @@ _event = [
     ),
 ]
 urlpatterns = [
-    path("", views.event_list, name="event_list"),
-    path("events/add/", views.event_add, name="event_add"),
-    path("events/import/", file_views.scenario_import, name="scenario_import"),
+    path("", events.event_list, name="event_list"),
+    path("events/add/", events.event_add, name="event_add"),
+    path("events/import/", files.scenario_import, name="scenario_import"),
     path(
         "events/import/<uuid:upload_uid>/",
-        file_views.scenario_import_apply,
+        files.scenario_import_apply,
         name="scenario_import_apply",
     ),
     path("events/<uuid:uid>/", include(_event)),

@@ -18,6 +18,6 @@ class ShelfConfig(AppConfig):
 
 
 def _stock(**kwargs: Any) -> None:
-    from .library import stock_library
+    from .assets.library import stock_library
 
     stock_library()

@@ -2,7 +2,14 @@
 
 from django.urls import path
 
-from .views import assets, custody, joins, kits, lists, prints
+from .bench import views as bench
+from .browse import views as assets
+from .custody import views as custody
+from .due import views as due
+from .fits import views as joins
+from .kits import views as kits
+from .lists import views as lists
+from .prints import views as prints
 
 app_name = "shelf"
 urlpatterns = [
@@ -23,8 +30,8 @@ urlpatterns = [
         assets.attachment_delete,
         name="attachment_delete",
     ),
-    path("assets/<uuid:uid>/tests/", custody.bench_add, name="bench_add"),
-    path("tests/<uuid:uid>/accept/", custody.bench_accept, name="bench_accept"),
+    path("assets/<uuid:uid>/tests/", bench.bench_add, name="bench_add"),
+    path("tests/<uuid:uid>/accept/", bench.bench_accept, name="bench_accept"),
     path("assets/<uuid:uid>/check-in/", custody.check_in, name="check_in"),
     path("assets/<uuid:uid>/hold/", custody.small, {"what": "hold"}, name="hold"),
     path(
@@ -43,8 +50,8 @@ urlpatterns = [
     path("check-out/", custody.check_out, name="check_out"),
     path("charged/", custody.charged_many, name="charged_many"),
     path("out/", custody.out_list, name="out_list"),
-    path("due/", custody.due, name="due_list"),
-    path("departure/", custody.gate_list, name="gate_list"),
+    path("due/", due.due, name="due_list"),
+    path("departure/", due.gate_list, name="gate_list"),
     path("fits/", joins.matrix, name="matrix"),
     path("leads/", joins.lead_finder, name="lead_finder"),
     path("charge-by/", joins.charge_by, name="charge_by"),

@@ -18,7 +18,7 @@ from powercore.event.problem import SERVE, WAIT, YARD, Leg, Problem
 from powercore.event.scenario import LOW, BatteryPlan, CrewPlan, Pin, Scenario
 from powercore.futures.budget import Suns
 from powercore.futures.stress import NOTICED_MIN, Cure, Cures, mean_off_air
-from powercore.rotation.search.improve import improve
+from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.verify import verify
 from powercore.sun.sources import BUFFER
 
@@ -98,7 +98,7 @@ def _tried(
     problem, pin = Problem(one.scenario), one.pin
     more = Problem(one.scenario, use=margin)
     start = (*legs, *one.more)
-    replanned = improve(more, start, seed=seed, passes=passes).legs
+    replanned = improve(more, start, Aim(seed=seed, passes=passes)).legs
     # Not always: a bay asks for more when a battery comes fuller.
     is_valid = verify(problem, replanned).is_valid
     plans = (start, replanned) if is_valid else (start,)

@@ -22,8 +22,6 @@ from powercore.event.scenario import AWAY, LOW, NO_SWAP, NO_WALK, STAYS, YARD, P
 from powercore.rotation.compare import key_if_valid
 from powercore.rotation.timetable import (
     ON_THE_WAY,
-    BoolArray,
-    IntArray,
     NoCrewLeft,
     Timetable,
     keeping,
@@ -32,6 +30,7 @@ from powercore.rotation.timetable import (
     timetable,
 )
 from powercore.rotation.verify import verify
+from powercore.values import BoolArray, IntArray
 
 #: What a stop of a walk, a bay change and a swap with a spare count for, in minutes
 #: in another place.

@@ -8,7 +8,7 @@ import pytest
 from powercore.event.problem import SERVE, Problem
 from powercore.rotation.binds import binds
 from powercore.rotation.construct import construct
-from powercore.rotation.search.improve import improve
+from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.verify import verify
 from tests.builders import make_battery, make_scenario, make_station, open_all
 from tests.powercore.rotation.polish.test_rounds import swap
@@ -87,7 +87,7 @@ def test_planners_send_nobody_alone_in_the_dark_and_say_so():
             crews=(replace(WALKS, people=1, end_min=800), replace(WATCH, end_min=800)),
         )
     )
-    found = improve(problem, construct(problem), passes=2)
+    found = improve(problem, construct(problem), Aim(passes=2))
     assert found.report.is_valid
     assert found.report.outcome.night_walks == 0
     off = binds(problem, found.legs, found.report.outcome).off_air
@@ -100,7 +100,7 @@ def test_a_walk_is_made_by_day_where_nothing_is_lost_by_it():
     problem = Problem(HOME)
     assert verify(problem, late).outcome.night_walks == 1
 
-    found = improve(problem, late, passes=4)
+    found = improve(problem, late, Aim(passes=4))
 
     outcome = found.report.outcome
     assert (outcome.walks, outcome.night_walks) == (1, 0)

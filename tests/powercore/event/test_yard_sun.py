@@ -7,11 +7,12 @@ import pytest
 
 from powercore.event.problem import CHARGE, Leg, Problem
 from powercore.event.scenario import CLEAR, NO_SUN, BayPlan
-from powercore.rotation import tours
 from powercore.rotation.construct import construct
-from powercore.rotation.proof.columns import least_off_air_min
-from powercore.rotation.search.improve import improve
+from powercore.rotation.proof.least import least_off_air_min
+from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.timetable import places_of, timetable
+from powercore.rotation.tours.arrays import arrays_of
+from powercore.rotation.tours.table import laid
 from powercore.rotation.verify import verify
 from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import BUFFER, GENERATOR, SUN, SourcePlan
@@ -65,7 +66,7 @@ def test_what_a_bay_gives_comes_from_the_sun(source, soc):
     problem = Problem(event(source, batteries=(battery,)))
     legs = [Leg(kind=CHARGE, battery="k1", place="bay", start_min=0, end_min=SPAN)]
     table = timetable(problem, step_min=30)
-    state = tours.laid(places_of(table, legs), tours.arrays_of(table))
+    state = laid(places_of(table, legs), arrays_of(table))
 
     ((_, after),) = verify(problem, legs).outcome.leg_soc
 
@@ -82,7 +83,7 @@ def test_plans_use_the_sun_that_they_may_count_on(source):
     for sky in (NO_SUN, CLEAR):
         problem = Problem(event(source, sky))
         first = construct(problem)
-        better = improve(problem, first, passes=2)
+        better = improve(problem, first, Aim(passes=2))
         lost = [verify(problem, legs).outcome for legs in (first, better.legs)]
         found[sky] = [outcome.total_min("off_air") for outcome in lost]
         assert better.report.is_valid
@@ -110,10 +111,10 @@ def test_two_tours_share_a_bank_over_time():
     """What is taken early is not there later, unless the bank would have spilt it."""
     batteries = tuple(make_battery(k, ah=20, start_soc=0.0) for k in ("k1", "k2"))
     table = timetable(Problem(event(BANK, batteries=batteries)), step_min=30)
-    arrays, at = tours.arrays_of(table), np.arange(table.count)
+    arrays, at = arrays_of(table), np.arange(table.count)
     early, late = np.where(at < 6, 2, 0), np.where(at >= 10, 2, 0)
-    alone = tours.laid(np.stack([np.zeros_like(late), late]), arrays)
-    both = tours.laid(np.stack([early, late]), arrays)
+    alone = laid(np.stack([np.zeros_like(late), late]), arrays)
+    both = laid(np.stack([early, late]), arrays)
     drawn = both.drawn[0]
     level = BANK.energy_wh
     for i in range(table.count):

@@ -18,7 +18,7 @@ from powercore.futures.budget import no_sun
 from powercore.futures.cures import cures
 from powercore.rotation.change import without_rounds
 from powercore.rotation.construct import construct
-from powercore.rotation.search.improve import improve
+from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.verify import verify
 from tests.builders import (
     make_battery,
@@ -222,9 +222,11 @@ def test_a_plan_looked_for_against_futures_risks_less():
     )
     problem = Problem(scenario)
     suns = no_sun(problem)
-    plain = improve(problem, construct(problem), passes=3)
+    plain = improve(problem, construct(problem), Aim(passes=3))
 
-    found = improve(problem, plain.legs, passes=3, risk=partial(stress.risk, suns=suns))
+    found = improve(
+        problem, plain.legs, Aim(passes=3, risk=partial(stress.risk, suns=suns))
+    )
 
     before, after = (stress.risk(problem, x.legs, suns) for x in (plain, found))
     served = len(found.key) - len(plain.key)

@@ -20,12 +20,15 @@ from powercore.event.scenario import (
     CrewPlan,
     Pin,
 )
-from powercore.rotation import tours
 from powercore.rotation.compare import Replayed
 from powercore.rotation.construct import construct
 from powercore.rotation.pins import STEP_MIN, PinRefused, kept
-from powercore.rotation.search.improve import improve
+from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.timetable import timetable
+from powercore.rotation.tours.arrays import Fees, Left, arrays_of, workspace
+from powercore.rotation.tours.path import best_tour
+from powercore.rotation.tours.prices import stop_prices
+from powercore.rotation.tours.table import laid
 from powercore.rotation.verify import verify
 from tests.builders import make_battery, make_scenario, steady
 from tests.powercore.rotation.test_rotation import (
@@ -88,7 +91,7 @@ def test_a_battery_that_must_stay_stays_and_the_rest_gives_way():
     """At 4 A 20 Ah are flat before six hours end, and nobody may relieve it."""
     problem = pinned(pin(STAYS, 0, 360, "k01"))
 
-    for legs in (kept(problem, BY_HAND), improve(problem, BY_HAND, passes=2).legs):
+    for legs in (kept(problem, BY_HAND), improve(problem, BY_HAND, Aim(passes=2)).legs):
         report = verify(problem, legs)
         assert report.is_valid
         assert report.outcome.walks == 0
@@ -99,7 +102,7 @@ def test_no_walk_in_the_dark_brings_the_relief_before_it():
     """The walk at 180 moves out of the pin; nothing is lost, as k02 is full."""
     problem = pinned(pin(NO_WALK, 150, 360))
 
-    found = improve(problem, BY_HAND, passes=4)
+    found = improve(problem, BY_HAND, Aim(passes=4))
 
     assert found.report.outcome.unserved_wh == pytest.approx(0)
     swap = next(x for x in found.legs if x.kind == SERVE and x.start_min > 0)
@@ -274,19 +277,14 @@ def test_one_stay_is_refused_only_where_the_compiled_search_finds_no_life(
     }
     edges = {m for leg in plain for m in (leg.start_min, leg.end_min)}
     table = timetable(problem, step_min=STEP_MIN, also=ends | edges)
-    arrays = tours.arrays_of(table)
+    arrays = arrays_of(table)
     number = table.batteries.index(battery)
-    state = tours.laid(np.zeros((0, table.count), dtype=np.int64), arrays)
-    price = tours.stop_prices(arrays, state)
+    state = laid(np.zeros((0, table.count), dtype=np.int64), arrays)
+    price = stop_prices(arrays, state)
     none = np.zeros((len(table.bays), table.count))
-    fees = (state.rent_s, none, price, price, state.power_w * 0)
-    _, value = tours.best_tour(
-        number,
-        arrays,
-        np.ones_like(table.worth),
-        fees,
-        (state.power_w, state.store_wh, state.spilt, state.racked),
-        False,
-        tours.workspace(table.count, table.places, 32),
-    )
+    plain, no_fee = np.ones_like(table.worth), state.power_w * 0
+    fees = Fees(plain, state.rent_s, none, price, price, no_fee)
+    left = Left(state.power_w, state.store_wh, state.spilt, state.racked)
+    room = workspace(table.count, table.places, 32)
+    _, value = best_tour(number, arrays, fees, left, False, room)
     assert is_kept == (value > -1e16)

@@ -10,7 +10,7 @@ from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Pro
 from powercore.event.scenario import CLEAR, NO_SUN, BayPlan, CrewPlan
 from powercore.futures.budget import endurance, ledger, stock_wh
 from powercore.rotation.construct import construct
-from powercore.rotation.search.improve import improve
+from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.verify import verify
 from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SUN, SourcePlan
@@ -343,7 +343,7 @@ def test_a_plan_takes_batteries_off_before_the_watch_goes():
     charging = [one for one in legs if one.kind == CHARGE]
     assert charging
     assert all(one.end_min <= 303 or one.start_min >= 600 for one in charging)
-    better = improve(problem, legs, passes=2).legs
+    better = improve(problem, legs, Aim(passes=2)).legs
     assert verify(problem, better).is_valid
 
 

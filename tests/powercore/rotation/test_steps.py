@@ -11,12 +11,15 @@ from powercore.errors import UnknownKey
 from powercore.event.problem import Problem
 from powercore.event.scenario import LOW, NO_WALK, Pin
 from powercore.physics.loads import Draw, Load
-from powercore.rotation import tours
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import key_of
-from powercore.rotation.proof.columns import Master, climb, prove
-from powercore.rotation.search.improve import improve
+from powercore.rotation.proof.climb import climb, prove
+from powercore.rotation.proof.master import Master
+from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.timetable import Prices, places_of, steps_of, timetable
+from powercore.rotation.tours.arrays import arrays_of
+from powercore.rotation.tours.recreate import Effort, search
+from powercore.rotation.tours.table import laid
 from powercore.rotation.verify import verify
 from tests.builders import make_battery, make_scenario, make_station, open_all
 from tests.powercore.rotation.test_rotation import hard
@@ -59,8 +62,8 @@ def off_min(problem, found, station):
 def test_it_goes_to_low_power_at_the_last_moment_that_does():
     """By hand: full power p and low power q for T hours from E: p t + q (T - t) = E."""
     problem = Problem(one_battery_each(two_steps("esker", 4.0, 1.0)))
-    plain = improve(problem, construct(problem), passes=2)
-    found = improve(problem, plain.legs, passes=2, may_lower=True)
+    plain = improve(problem, construct(problem), Aim(passes=2))
+    found = improve(problem, plain.legs, Aim(passes=2, may_lower=True))
     # At the lower current the battery holds a little more.
     feed = problem.with_steps(found.steps).feed("esker", "k0")
     has_wh = (1 - feed.floor_soc) * feed.capacity_wh
@@ -91,8 +94,8 @@ def test_it_helps_a_station_by_lowering_another_of_its_tier_not_one_above():
             lateness_min=0,
         )
         problem = Problem(event)
-        plain = improve(problem, construct(problem), passes=3)
-        found = improve(problem, plain.legs, passes=3, may_lower=True)
+        plain = improve(problem, construct(problem), Aim(passes=3))
+        found = improve(problem, plain.legs, Aim(passes=3, may_lower=True))
 
         assert found.key <= plain.key
         assert bool(found.steps) == is_lowered
@@ -106,8 +109,8 @@ def test_steps_stay_as_they_are_where_it_may_not_choose():
     event = one_battery_each(two_steps("esker", 4.0, 1.0))
     step = Pin(kind=LOW, place="esker", start_min=60, end_min=SPAN)
     problem = Problem(replace(event, steps=(step,)))
-    kept = improve(problem, construct(problem), passes=1)
-    free = improve(problem, kept.legs, passes=2, may_lower=True)
+    kept = improve(problem, construct(problem), Aim(passes=1))
+    free = improve(problem, kept.legs, Aim(passes=2, may_lower=True))
 
     assert kept.steps == (step,)
     (later,) = free.steps
@@ -127,7 +130,7 @@ def test_a_table_remembers_its_steps():
 
     assert steps_of(table, at) == (step,)
     assert (at == 2).any()
-    state = tours.laid(at, tours.arrays_of(table))
+    state = laid(at, arrays_of(table))
     ((_, after),) = verify(problem.with_steps((step,)), legs).outcome.leg_soc
     # The table has the current as agreed, at which a battery holds a little less.
     assert state.soc[0, -1] == pytest.approx(after, abs=0.001)
@@ -139,10 +142,10 @@ def test_a_bound_with_low_power_is_not_below_what_is_found():
         two_steps("a", 4.0, 1.0), two_steps("b", 3.0, 1.0, tier=2), ah=10
     )
     table = timetable(Problem(event), prices=Prices(), may_lower=True)
-    arrays = tours.arrays_of(table)
+    arrays = arrays_of(table)
     at = np.zeros((2, table.count), dtype=np.int64)
     none = np.zeros((2, table.count)), np.zeros((len(table.bays), table.count))
-    at, value = tours.search(arrays, at, none, 300, 1, 0.01, 48, 2)
+    at, value = search(arrays, at, none, Effort(300, 1, 0.01, 48, 2))
     master = Master(table)
     for battery, row in enumerate(at):
         master.add(battery, row)
@@ -166,7 +169,7 @@ def test_with_low_power_it_is_valid_and_never_worse(scenario, share):
     legs = construct(problem)
     before = key_of(problem, legs, verify(problem, legs).outcome)
 
-    found = improve(problem, legs, passes=1, may_lower=True)
+    found = improve(problem, legs, Aim(passes=1, may_lower=True))
 
     report = verify(problem.with_steps(found.steps), found.legs)
     assert report.is_valid, report.broken

@@ -2,7 +2,7 @@
 
 from django.db import migrations, models
 
-from hollow_kettle.shelf.tags import plain_tag
+from hollow_kettle.shelf.assets.tags import plain_tag
 
 
 def fill(apps, schema_editor):

@@ -1,9 +1,11 @@
 """Rules over kits and what they are joined to; each gives findings."""
 
 from powercore.gear.checks import (  # noqa: F401 - each enters its rules
+    charge_ways,
     charging,
     fusing,
     numbers,
+    panels,
     parallel,
     sources,
     travel,

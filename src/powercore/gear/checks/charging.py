@@ -6,16 +6,18 @@ from collections.abc import Iterator
 
 from powercore.gear.checks.base import CAUTION, NOTE, STOP, Hit, rule
 from powercore.gear.fits import FLOAT_FILLS_TO
-from powercore.gear.powerpath import Charge, Kit, Switch
+from powercore.gear.powerpath import Charge, Kit
 from powercore.gear.things import MPPT, SUPPLY, Battery, Charger, Panel
 from powercore.physics.battery import SAME_V
 
 CAUSE = "charging"
+
+
 #: Lost in controller and leads between a panel and a battery. [V]
-_HEADROOM_V = 0.5
+HEADROOM_V = 0.5
 
 
-def _pairs(kit: Kit) -> Iterator[tuple[Charge, Battery]]:
+def pairs_of(kit: Kit) -> Iterator[tuple[Charge, Battery]]:
     for charge in kit.charges:
         for battery in kit.batteries:
             yield charge, battery
@@ -54,7 +56,7 @@ def charge_a(charge: Charge) -> float:
 )
 def charge_chemistry(kit: Kit) -> Iterator[Hit]:
     """A setting that is known and is not the battery's."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         device = charge.controller or charge.source
         if isinstance(device, Panel) or not device.setting:
             continue
@@ -102,7 +104,7 @@ def charge_setting_unknown(kit: Kit) -> Iterator[Hit]:
 )
 def charge_volts_high(kit: Kit) -> Iterator[Hit]:
     """Absorption voltage above the maker's limit, else the chemistry's highest."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         volts = absorb_v(charge)
         limit_v = battery.pack.highest_charge_v
         if volts and battery.pack.chem.is_rechargeable and volts > limit_v + SAME_V:
@@ -124,7 +126,7 @@ def charge_volts_high(kit: Kit) -> Iterator[Hit]:
 )
 def charge_volts_low(kit: Kit) -> Iterator[Hit]:
     """Absorption below the range that fills the chemistry."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         volts, pack = absorb_v(charge), battery.pack
         low_v = pack.chem.charge_range_v[0] * pack.series
         if not volts or not pack.chem.is_rechargeable or volts >= low_v - SAME_V:
@@ -152,7 +154,7 @@ def charge_volts_low(kit: Kit) -> Iterator[Hit]:
 )
 def float_above_limit(kit: Kit) -> Iterator[Hit]:
     """A float above the pack's own or its chemistry's."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         device = charge.controller or charge.source
         float_v = None if isinstance(device, Panel) else device.float_v
         pack = battery.pack
@@ -182,7 +184,7 @@ def float_above_limit(kit: Kit) -> Iterator[Hit]:
 )
 def primary_cell(kit: Kit) -> Iterator[Hit]:
     """Any way into a primary battery."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         if not battery.pack.chem.is_rechargeable:
             yield Hit(
                 where=charge.key,
@@ -200,7 +202,7 @@ def primary_cell(kit: Kit) -> Iterator[Hit]:
 )
 def charge_current(kit: Kit) -> Iterator[Hit]:
     """A stop above the maker's limit, a caution above practice."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         amps, limit_a = charge_a(charge), battery.charge_limit_a
         share_a = amps / max(1, len(kit.members))
         if battery.pack.chem.is_rechargeable and share_a > limit_a * 1.001:
@@ -227,7 +229,7 @@ def charge_current(kit: Kit) -> Iterator[Hit]:
 )
 def cold_charge(kit: Kit) -> Iterator[Hit]:
     """The lowest temperature of the place at or below the chemistry's limit."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         chem, low_c = battery.pack.chem, kit.conditions.low_c
         if (
             chem.is_rechargeable
@@ -263,223 +265,6 @@ def heat(kit: Kit) -> Iterator[Hit]:
 
 
 @rule(
-    "panel-no-controller",
-    STOP,
-    CAUSE,
-    "panel straight onto a battery",
-    why="Nothing ends the charge; and when the pack's protection opens, all that hangs "
-    "on it sees the panel's open-circuit voltage.",
-    remedy="Put a charge controller set for the battery between them.",
-)
-def panel_no_controller(kit: Kit) -> Iterator[Hit]:
-    """A panel without controller, with the volts the loads may see."""
-    for charge in kit.charges:
-        if isinstance(charge.source, Panel) and charge.controller is None:
-            voc_v = charge.source.cold_voc_v(kit.conditions.low_c)
-            exposed = [
-                part.called
-                for part in kit.devices
-                if part.device.stands_v < voc_v and not kit.converter_before(part.key)
-            ]
-            then = (
-                f" Then {', '.join(exposed)} would get {voc_v:.1f} V."
-                if exposed
-                else f" Then the loads would get {voc_v:.1f} V."
-            )
-            yield Hit(
-                where=charge.key,
-                words=f"{charge.source.tag} charges with no controller.{then}",
-            )
-
-
-@rule(
-    "controller-voc",
-    STOP,
-    CAUSE,
-    "panel volts above the controller's limit in the cold",
-    why="Open-circuit voltage rises as panels get colder; above its limit a controller "
-    "is destroyed in the first cold morning.",
-    remedy="Fewer panels in series, or a controller for more volts.",
-)
-def controller_voc(kit: Kit) -> Iterator[Hit]:
-    """A stop above the limit, a caution with less than 5 % to it."""
-    for charge in kit.charges:
-        if not isinstance(charge.source, Panel) or charge.controller is None:
-            continue
-        voc_v = charge.source.cold_voc_v(kit.conditions.low_c)
-        limit_v = charge.controller.max_v
-        if voc_v > limit_v * 0.95:
-            over = voc_v > limit_v
-            yield Hit(
-                where=charge.key,
-                words=f"At {kit.conditions.low_c:g} °C {charge.source.tag} gives "
-                f"{voc_v:.1f} V open; {charge.controller.tag} stands {limit_v:g} V"
-                f"{'.' if over else ', with less than 5 % between.'}",
-                severity=STOP if over else CAUTION,
-            )
-
-
-@rule(
-    "controller-amps",
-    CAUTION,
-    CAUSE,
-    "panel current above the controller's rating",
-    why="Bright clouds and cold give more than the print; a PWM controller passes it "
-    "all.",
-    remedy="A larger controller, or fewer panels in parallel.",
-    source="1.25 × short-circuit current: NEC 690.8, from memory",
-)
-def controller_amps(kit: Kit) -> Iterator[Hit]:
-    """1.25 times the short-circuit current of the panel."""
-    for charge in kit.charges:
-        if not isinstance(charge.source, Panel) or charge.controller is None:
-            continue
-        if charge.controller.method == MPPT:
-            continue
-        design_a = 1.25 * charge.source.isc_a
-        if design_a > charge.controller.max_a:
-            yield Hit(
-                where=charge.key,
-                words=f"{charge.source.tag} can give {design_a:.1f} A; "
-                f"{charge.controller.tag} is for {charge.controller.max_a:g} A.",
-            )
-
-
-@rule(
-    "panel-too-low",
-    CAUTION,
-    CAUSE,
-    "panel volts too low to fill the battery",
-    why="A panel that is warm gives less than its print; without headroom the last "
-    "part of the charge never comes.",
-    remedy="A panel or string of more volts, or a boosting controller.",
-)
-def panel_too_low(kit: Kit) -> Iterator[Hit]:
-    """Maximum-power volts of a hot panel against the charging voltage."""
-    for charge, battery in _pairs(kit):
-        panel = charge.source
-        if not isinstance(panel, Panel) or not battery.pack.chem.is_rechargeable:
-            continue
-        # A panel in the sun is about 25 °C warmer than the air, so this many
-        # degrees above the 25 °C of its print.
-        above_c = max(0.0, kit.conditions.high_c)
-        hot_v = panel.vmp_v * panel.in_series * (1 + panel.voc_per_c * above_c)
-        if hot_v < battery.pack.absorb_v + _HEADROOM_V:
-            yield Hit(
-                where=charge.key,
-                words=f"Hot, {panel.tag} gives its power at about {hot_v:.1f} V; "
-                f"{battery.tag} is filled at {battery.pack.absorb_v:.1f} V.",
-            )
-
-
-@rule(
-    "pwm-loss",
-    NOTE,
-    CAUSE,
-    "a PWM controller wastes panel volts",
-    why="PWM gives panel amps at battery volts: the rest of the panel's voltage is "
-    "not turned into charge.",
-    remedy="A tracking (MPPT) controller, or count on the lower figure.",
-)
-def pwm_loss(kit: Kit) -> Iterator[Hit]:
-    """Watts given against watts printed, where a quarter is lost."""
-    for charge in kit.charges:
-        panel, controller = charge.source, charge.controller
-        if not isinstance(panel, Panel) or controller is None or not kit.members:
-            continue
-        volts = kit.set_v(0.6)
-        given_w = panel.imp_a * volts
-        if controller.method != MPPT and given_w < 0.75 * panel.watts:
-            yield Hit(
-                where=charge.key,
-                words=f"{panel.tag} is printed {panel.watts:.0f} W; through "
-                f"{controller.tag} it gives about {given_w:.0f} W at {volts:.1f} V.",
-            )
-
-
-@rule(
-    "charge-through-outlet",
-    CAUTION,
-    CAUSE,
-    "charging through an outlet made for a load",
-    why="The way back passes fuses and switches meant for the load, and works only "
-    "with the main switch on.",
-    remedy="Charge at the battery's own terminals or a port made for it.",
-)
-def charge_through_outlet(kit: Kit) -> Iterator[Hit]:
-    """A charge that enters through a load's outlet."""
-    for charge in kit.charges:
-        if charge.through == "load":
-            at = kit.by_key.get(charge.enters_at)
-            place = at.called if at else "a load outlet"
-            yield Hit(
-                where=charge.key,
-                words=f"{charge.source.tag} charges through {place}.",
-            )
-
-
-@rule(
-    "charge-behind-switch",
-    CAUTION,
-    CAUSE,
-    "charging depends on a switch",
-    why="With the switch off nothing charges, and nobody sees it until morning.",
-    remedy="Wire the charge ahead of the switch, or put the switch on the card.",
-)
-def charge_behind_switch(kit: Kit) -> Iterator[Hit]:
-    """A switch on the way in, on or off."""
-    for charge in kit.charges:
-        switches = [
-            part for part in kit.way_to(charge.enters_at) if isinstance(part, Switch)
-        ] + list(charge.switches)
-        for switch in switches:
-            off = not switch.is_on
-            yield Hit(
-                where=charge.key,
-                words=f"{charge.source.tag} charges through {switch.name or 'a switch'}"
-                f"{', which is off: it charges nothing.' if off else '.'}",
-            )
-
-
-@rule(
-    "charge-shared-switch",
-    NOTE,
-    CAUSE,
-    "one switch sends the sun elsewhere",
-    why="While the switch feeds the other thing, the battery gets less or nothing.",
-    remedy="Write on the card which way the switch must stand.",
-)
-def charge_shared_switch(kit: Kit) -> Iterator[Hit]:
-    """A source that a switch shares with something else."""
-    for charge in kit.charges:
-        if charge.shares_with:
-            yield Hit(
-                where=charge.key,
-                words=f"{charge.source.tag} also feeds {charge.shares_with}.",
-            )
-
-
-@rule(
-    "separate-port-bypassed",
-    STOP,
-    CAUSE,
-    "protection bypassed while charging",
-    why="A pack with a port of its own for charging is protected against overcharge "
-    "only there; charged through its output, nothing stops it.",
-    remedy="Charge through the charging port of each pack.",
-)
-def separate_port_bypassed(kit: Kit) -> Iterator[Hit]:
-    """A separate-port pack charged through its discharge side."""
-    for charge, battery in _pairs(kit):
-        if battery.protection == "separate" and charge.through in ("load", "discharge"):
-            yield Hit(
-                where=charge.key,
-                words=f"{battery.tag} has a separate charging port, and "
-                f"{charge.source.tag} goes in through the other one.",
-            )
-
-
-@rule(
     "no-compensation",
     NOTE,
     CAUSE,
@@ -490,7 +275,7 @@ def separate_port_bypassed(kit: Kit) -> Iterator[Hit]:
 )
 def no_compensation(kit: Kit) -> Iterator[Hit]:
     """More than 10 °C from 25 °C without compensation."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         device = charge.controller or charge.source
         pack = battery.pack
         if isinstance(device, Panel) or device.is_compensated or not pack.chem.is_lead:
@@ -518,7 +303,7 @@ def no_compensation(kit: Kit) -> Iterator[Hit]:
 )
 def tripped_pack(kit: Kit) -> Iterator[Hit]:
     """A lithium pack with protection on a charger that needs to see volts."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         source = charge.source
         if (
             isinstance(source, Charger)
@@ -543,7 +328,7 @@ def tripped_pack(kit: Kit) -> Iterator[Hit]:
 )
 def unbalanced_charge(kit: Kit) -> Iterator[Hit]:
     """A string that needs balancing, without protection, on a plain charger."""
-    for charge, battery in _pairs(kit):
+    for charge, battery in pairs_of(kit):
         pack = battery.pack
         balances = isinstance(charge.source, Charger) and charge.source.balances
         if battery.wants_balancing and not balances:

@@ -23,9 +23,12 @@ from typing import NamedTuple
 
 import numpy as np
 
-from powercore.rotation import tours
-from powercore.rotation.proof.columns import Column, Master, climb, prove
+from powercore.rotation.proof.climb import climb, prove
+from powercore.rotation.proof.master import Column, Master
 from powercore.rotation.timetable import NoCrewLeft, Timetable, legs_of
+from powercore.rotation.tours.arrays import Arrays, arrays_of
+from powercore.rotation.tours.prices import value_of
+from powercore.rotation.tours.table import laid
 from powercore.values import FloatArray, IntArray
 
 #: Batteries × places × intervals up to which an event is small, and how many of these
@@ -86,9 +89,9 @@ def close(
         Valid whenever it stops; spares in racks are not priced, so with these the
         bound may stay above what is possible.
     """
-    arrays = tours.arrays_of(table)
+    arrays = arrays_of(table)
     best = at.astype(np.int64)
-    value = tours.value_of(tours.laid(best, arrays), arrays)
+    value = value_of(laid(best, arrays), arrays)
     near = CLOSE * table.stop_price
     if halves is None:
         halves = WORK // max(1, table.cells)
@@ -214,13 +217,13 @@ def _heaviest(master: Master, weights: FloatArray) -> IntArray | None:
     return np.array([found[b][1] for b in range(master.batteries)])
 
 
-def _worth(table: Timetable, arrays: tours.Arrays, at: IntArray) -> float:
+def _worth(table: Timetable, arrays: Arrays, at: IntArray) -> float:
     """What a table is worth; nothing where it can't be carried out."""
     try:
         legs_of(table, at)
     except NoCrewLeft:
         return -np.inf
-    state = tours.laid(at, arrays)
+    state = laid(at, arrays)
     if state.racked.size and (state.racked.max(axis=1) > table.rack_room).any():
         return -np.inf
-    return tours.value_of(state, arrays)
+    return value_of(state, arrays)

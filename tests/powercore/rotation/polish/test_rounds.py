@@ -16,7 +16,9 @@ from powercore.rotation.objective import key_of
 from powercore.rotation.polish.rounds import NEAR_MIN, grouped
 from powercore.rotation.polish.times import with_rounder_times
 from powercore.rotation.timetable import Prices, timetable
-from powercore.rotation.tours import arrays_of, laid, together_saves
+from powercore.rotation.tours.arrays import arrays_of
+from powercore.rotation.tours.prices import together_saves
+from powercore.rotation.tours.table import laid
 from powercore.rotation.verify import verify
 from tests.builders import make_battery, make_scenario, make_station, open_all
 from tests.powercore.rotation.test_rotation import hard, leg

@@ -13,19 +13,16 @@ from hypothesis import strategies as st
 from powercore.event.problem import CARRIED, SERVE, WAIT, Problem
 from powercore.event.scenario import CLEAR, NO_SUN, YARD, BayPlan, CrewPlan
 from powercore.physics.charging import ChargeModel
-from powercore.rotation import tours
 from powercore.rotation.change import moved
 from powercore.rotation.construct import construct
 from powercore.rotation.explain import explain
 from powercore.rotation.objective import NIGHT, key_of
 from powercore.rotation.proof.branch import close, is_small
-from powercore.rotation.proof.columns import (
-    Master,
-    climb,
-    least_off_air_min,
-    prove,
-)
-from powercore.rotation.search.improve import improve, refine
+from powercore.rotation.proof.climb import climb, prove
+from powercore.rotation.proof.least import least_off_air_min
+from powercore.rotation.proof.master import Master
+from powercore.rotation.search.improve import Aim, improve
+from powercore.rotation.search.passes import refine
 from powercore.rotation.timetable import (
     PATIENCE,
     Prices,
@@ -34,6 +31,10 @@ from powercore.rotation.timetable import (
     places_of,
     timetable,
 )
+from powercore.rotation.tours.arrays import arrays_of, workspace
+from powercore.rotation.tours.physics import charge_rate, charged
+from powercore.rotation.tours.recreate import Effort, search
+from powercore.rotation.tours.table import laid
 from powercore.rotation.verify import verify
 from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SourcePlan, Supply
@@ -99,8 +100,8 @@ def tiny(amps=(6.0,), ah=(10, 20), watts=40.0, span=240, crews=1, spares=0):
 
 def value_of(table, at):
     """What a table is worth, and whether it can be carried out."""
-    arrays = tours.arrays_of(table)
-    _, value = tours.search(arrays, at, no_rents(table), 0, 1, 0.0, 8, 1)
+    arrays = arrays_of(table)
+    _, value = search(arrays, at, no_rents(table), Effort(0, 1, 0.0, 8, 1))
     return value
 
 
@@ -121,10 +122,10 @@ def test_compiled_charging_is_the_charge_model(soc, hours, bulk, tail, taper_h):
     """The search charges batteries just as the verifier does."""
     model = ChargeModel(capacity=1.0, bulk=bulk, tail=tail, taper_h=taper_h)
 
-    assert tours.charged(soc, hours, bulk, tail, taper_h) == pytest.approx(
+    assert charged(soc, hours, bulk, tail, taper_h) == pytest.approx(
         model.after(soc, hours), abs=1e-12
     )
-    assert tours.charge_rate(soc, bulk, tail, taper_h) == pytest.approx(
+    assert charge_rate(soc, bulk, tail, taper_h) == pytest.approx(
         model.rate_at(soc), abs=1e-12
     )
 
@@ -167,7 +168,7 @@ def best_by_brute_force(table):
     for row in rows:
         _mark(row, table.station_of)
     best = -np.inf
-    arrays, rents = tours.arrays_of(table), no_rents(table)
+    arrays, rents = arrays_of(table), no_rents(table)
     for one, other in product(rows, repeat=2):
         if ((one == other) & (one > 0)).any():
             continue
@@ -176,7 +177,7 @@ def best_by_brute_force(table):
             continue
         if not _has_crew(table, at):
             continue
-        _, value = tours.search(arrays, at, rents, 0, 1, 0.0, 8, 1)
+        _, value = search(arrays, at, rents, Effort(0, 1, 0.0, 8, 1))
         best = max(best, value)
     return best
 
@@ -237,8 +238,8 @@ def test_search_and_bound_meet_brute_force_on_tiny_events(amps, ah, watts, spare
     best = best_by_brute_force(table)
     at = np.zeros((2, table.count), dtype=np.int64)
 
-    found, value = tours.search(
-        tours.arrays_of(table), at, no_rents(table), 400, 1, 0.01, 48, 2
+    found, value = search(
+        arrays_of(table), at, no_rents(table), Effort(400, 1, 0.01, 48, 2)
     )
     master = Master(table)
     for battery, row in enumerate(found):
@@ -340,7 +341,7 @@ def test_more_weight_never_serves_a_station_less():
         event = replace(scenario, stations=(stations[0], heavy))
         table = timetable(Problem(event), prices=PLAIN)
         proof = solve(table)
-        state = tours.laid(proof.at, tours.arrays_of(table))
+        state = laid(proof.at, arrays_of(table))
         served.append(float((state.share * table.need_wh[1] * (proof.at == 2)).sum()))
         assert proof.is_proven
 
@@ -356,8 +357,8 @@ def test_a_rest_before_charging_costs_what_it_keeps_from_the_bay():
         table = timetable(Problem(event), prices=PLAIN)
         proof = solve(table)
         at = np.zeros((2, table.count), dtype=np.int64)
-        _, found = tours.search(
-            tours.arrays_of(table), at, no_rents(table), 400, 1, 0.01, 48, 2
+        _, found = search(
+            arrays_of(table), at, no_rents(table), Effort(400, 1, 0.01, 48, 2)
         )
         assert proof.is_proven
         assert found == pytest.approx(proof.value, abs=0.5)
@@ -373,7 +374,7 @@ def test_a_coarser_proof_is_never_below_a_finer_one():
     fees = master.fees(climb(master, 0.0))
     values = [
         master.priced(
-            1, fees, tours.workspace(table.count, table.places, buckets), is_bound=True
+            1, fees, workspace(table.count, table.places, buckets), is_bound=True
         )[1]
         for buckets in (4, 64, 1536)
     ]
@@ -388,7 +389,7 @@ def test_improve_is_valid_and_never_worse(scenario):
     problem = Problem(scenario)
     legs = construct(problem)
 
-    found = improve(problem, legs, passes=1)
+    found = improve(problem, legs, Aim(passes=1))
 
     report = verify(problem, found.legs)
     assert report.is_valid, report.broken
@@ -403,9 +404,9 @@ def test_a_rotation_for_more_use_loses_nothing_as_planned():
     """
     problem, more = Problem(SIX_HOURS), Problem(SIX_HOURS, use=1.5)
     start = moved(problem, BY_HAND, BY_HAND[6], 35)
-    plain = improve(problem, start, passes=2)
+    plain = improve(problem, start, Aim(passes=2))
 
-    found = improve(problem, start, passes=4, margin=1.5)
+    found = improve(problem, start, Aim(passes=4, margin=1.5))
 
     assert verify(more, plain.legs).outcome.total_min("off_air") > 10
     assert verify(more, found.legs).outcome.total_min("off_air") == 0
@@ -418,8 +419,8 @@ def test_service_as_planned_comes_before_any_margin(scenario):
     """Whatever the event: what is planned is served as well as without a margin."""
     problem = Problem(scenario)
     legs = construct(problem)
-    plain = improve(problem, legs, passes=1)
-    found = improve(problem, legs, passes=1, margin=1.3)
+    plain = improve(problem, legs, Aim(passes=1))
+    found = improve(problem, legs, Aim(passes=1, margin=1.3))
 
     report = verify(problem, found.legs)
     assert report.is_valid, report.broken
@@ -438,8 +439,8 @@ def test_improve_is_the_same_for_the_same_seed_and_finds_the_plan_by_hand():
     problem = Problem(replace(tiny((5.0,), (10, 20)), lateness_min=0))
     nothing = _idle(problem)
 
-    first = improve(problem, nothing, passes=3)
-    second = improve(Problem(problem.scenario), nothing, passes=3)
+    first = improve(problem, nothing, Aim(passes=3))
+    second = improve(Problem(problem.scenario), nothing, Aim(passes=3))
 
     assert first.legs == second.legs
     assert first.report.outcome.unserved_wh == pytest.approx(0, abs=0.1)
@@ -460,8 +461,7 @@ def test_what_comes_before_a_minute_is_kept(scenario, until, passes):
     best = improve(
         problem,
         legs,
-        passes=passes,
-        keep_until_min=until,
+        Aim(passes=passes, keep_until_min=until),
         tell=lambda now: now.passes < 2,
     )
 
@@ -530,7 +530,7 @@ def test_events_with_nothing_to_gain_give_the_plan_back(values):
     problem = Problem(make_scenario(**values))
     legs = construct(problem)
 
-    found = improve(problem, legs, passes=2)
+    found = improve(problem, legs, Aim(passes=2))
 
     assert verify(problem, found.legs).is_valid
     assert found.key <= key_of(problem, legs, verify(problem, legs).outcome)
@@ -617,7 +617,7 @@ def test_no_plan_is_under_the_least_minutes_off_the_air(scenario):
     problem = Problem(scenario)
     tiers = {key: one.tier for key, one in problem.stations.items()}
     first = min(tiers.values())
-    legs = improve(problem, construct(problem), passes=1).legs
+    legs = improve(problem, construct(problem), Aim(passes=1)).legs
 
     least = least_off_air_min(problem, legs, first, rounds=5)
 
@@ -658,7 +658,7 @@ def test_sun_that_is_counted_on_saves_walks():
     found = {}
     for sky in (NO_SUN, CLEAR):
         problem = Problem(replace(event, first_tier_sky=sky))
-        found[sky] = improve(problem, construct(problem), passes=2).report
+        found[sky] = improve(problem, construct(problem), Aim(passes=2)).report
 
     assert all(report.is_valid for report in found.values())
     assert found[NO_SUN].outcome.walks == 1
@@ -686,7 +686,7 @@ def test_compiled_charging_at_a_station_is_the_verifier_s(soc, minutes):
     problem = Problem(event)
     legs = [replace(BY_HAND[0], end_min=minutes)]
     table = timetable(problem, step_min=minutes)
-    state = tours.laid(places_of(table, legs), tours.arrays_of(table))
+    state = laid(places_of(table, legs), arrays_of(table))
 
     ((_, after),) = verify(problem, legs).outcome.leg_soc
 

@@ -1,0 +1,1 @@
+"""Between the plan's rows and the core's values; all that knows both."""

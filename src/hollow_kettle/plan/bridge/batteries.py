@@ -1,0 +1,115 @@
+"""Batteries as the core has them, with where they are and what is believed."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections import Counter, defaultdict
+from collections.abc import Iterator
+from uuid import UUID
+
+from hollow_kettle.log.models import BatteryNow, PlaceKind
+from hollow_kettle.plan.models import (
+    Event,
+    Station,
+)
+from hollow_kettle.plan.policy import reserve_of
+from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
+from hollow_kettle.shelf.bridge import pack_of
+from hollow_kettle.shelf.models import Asset
+from powercore.event import scenario as core
+from powercore.event.joining import CannotJoin, join
+from powercore.event.problem import YARD
+from powercore.physics.battery import Pack
+
+
+def batteries_of(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
+    assets = list(event.batteries.filter(archived_at=None).select_related("battery"))
+    joined = {row.battery_id: row.lead_id for row in event.joined.all()}
+    tested = accepted_ah_by_battery([asset.pk for asset in assets])
+    nows: dict[UUID, BatteryNow] = {}
+    if is_under_way:
+        nows = {
+            now.battery: now
+            for now in BatteryNow.objects.filter(
+                battery__in=[asset.pk for asset in assets]
+            ).select_related("place")
+        }
+    plans = {
+        asset.pk: _battery(
+            event, asset, tested.get(asset.pk), nows.get(asset.pk), is_under_way
+        )
+        for asset in assets
+    }
+    # A battery whose lead takes no part is one of its own.
+    leads = {key: joined[key] if joined.get(key) in plans else key for key in plans}
+    sets: defaultdict[UUID, list[core.BatteryPlan]] = defaultdict(list)
+    for key in sorted(plans, key=lambda key: leads[key] != key):
+        sets[leads[key]].append(plans[key])
+    return [one for found in sets.values() for one in _joined(found)]
+
+
+def _joined(plans: list[core.BatteryPlan]) -> list[core.BatteryPlan]:
+    """Batteries as one; each by itself where their own numbers forbid it by now."""
+    if len(plans) < 2:
+        return plans
+    try:
+        return [join(plans)]
+    except CannotJoin:
+        return plans
+
+
+def placed(
+    event: Event, stations: list[Station], batteries: list[core.BatteryPlan]
+) -> Iterator[core.BatteryPlan]:
+    """Batteries where they are; in the yard, where the event has no place for them."""
+    room = Counter({str(station.pk): station.spares for station in stations})
+    places = {YARD, *room, *(str(bay.pk) for bay in event.bays.all())}
+    for battery in batteries:
+        place = battery.start_place
+        if place not in places or (battery.is_spare and room[place] < 1):
+            battery = dataclasses.replace(battery, start_place=YARD, is_spare=False)
+        elif battery.is_spare:
+            room[place] -= 1
+        yield battery
+
+
+def _battery(
+    event: Event,
+    asset: Asset,
+    tested_ah: float | None,
+    now: BatteryNow | None,
+    is_under_way: bool,
+) -> core.BatteryPlan:
+    place, soc, is_spare = YARD, 1.0, False
+    if is_under_way:
+        # A pack that shows 0 V gives nothing until it is woken.
+        soc = now.soc_low if now is not None and not now.is_tripped else 0.0
+        if now is not None and now.place is not None:
+            if now.place.kind == PlaceKind.POSITION:
+                place = str(now.place.station_key)
+            elif now.place.kind in (PlaceKind.STATION, PlaceKind.SPARE_RACK):
+                place, is_spare = str(now.place.station_key), True
+            elif now.place.kind == PlaceKind.BAY:
+                place = str(now.place.pk)
+    details = asset.battery
+    return core.BatteryPlan(
+        key=str(asset.pk),
+        tag=asset.tag,
+        pack=_with_policy(event, pack_of(details, tested_ah)),
+        mass_kg=asset.mass_kg,
+        start_soc=min(1.0, max(0.0, soc)),
+        start_place=place,
+        is_spare=is_spare,
+        max_charge_a=details.max_charge_a,
+        max_discharge_a=details.max_discharge_a,
+        is_on_hold=bool(asset.hold),
+        is_heated=details.is_heated,
+    )
+
+
+def _with_policy(event: Event, pack: Pack) -> Pack:
+    """A pack with the event's reserve, where it has none of its own."""
+    reserve = reserve_of(event, pack.chemistry)
+    if pack.reserve is not None or reserve is None:
+        return pack
+    return dataclasses.replace(pack, reserve=reserve)

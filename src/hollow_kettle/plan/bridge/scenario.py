@@ -1,0 +1,139 @@
+"""An event as the core's scenario, and as a snapshot that stays."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from datetime import datetime
+
+from django.db.models import Prefetch
+
+from hollow_kettle.plan.models import (
+    Event,
+    OpenHours,
+    Site,
+    Snapshot,
+    Station,
+)
+from powercore.event import scenario as core
+from powercore.event.problem import YARD
+
+from .batteries import batteries_of, placed
+from .places import from_yard, walk_minutes
+from .sources import source_of
+from .stations import station_of
+from .sun import arrays_by_place, sky_hours, sky_site
+from .windows import clipped
+
+
+def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
+    """
+    Return an event as the core sees it, from its start or from a moment on.
+
+    From the start, batteries leave home full. From a moment on, they are where the
+    log has them, with the charge they have in the bad 1-in-10 case, so that a plan
+    made in the field has slack; minutes count from that moment.
+    """
+    from_min = 0
+    if at is not None and at > event.starts_at:
+        from_min = int(event.minute_of(at))
+    stations = list(
+        event.stations.select_related("site").prefetch_related(
+            "equipment__equipment__steps",
+            Prefetch("hours", OpenHours.objects.select_related("pattern")),
+            "supplies",
+        )
+    )
+    sites = list(event.sites.prefetch_related("horizon"))
+    walks = walk_minutes(event, sites)
+    yard = next((site for site in sites if site.is_yard), None)
+    arrays = arrays_by_place(event, sites)
+    return core.Scenario(
+        name=event.name,
+        zone=event.zone,
+        starts_at=event.moment_of(from_min).isoformat(),
+        span_min=event.span_min - from_min,
+        lateness_min=event.lateness_min,
+        purpose=event.purpose,
+        is_own_power=event.is_own_power,
+        first_tier_sky=event.first_tier_sky,
+        other_sky=event.other_sky,
+        yard_sky=event.yard_sky,
+        settle_min=event.settle_min,
+        yard_cold_c=event.yard_cold_c,
+        two_at_night=event.two_at_night,
+        site=sky_site(sites),
+        sky=tuple(sky_hours(event, from_min)),
+        sky_origin=event.sky_origin,
+        spots=tuple(_spots(sites, stations)),
+        stations=tuple(
+            station_of(
+                event,
+                station,
+                from_min,
+                from_yard(walks, yard, station),
+                arrays[station.pk],
+            )
+            for station in stations
+        ),
+        batteries=tuple(
+            placed(event, stations, batteries_of(event, is_under_way=from_min > 0))
+        ),
+        sources=tuple(
+            source_of(event, source, from_min, arrays[source.pk])
+            for source in event.sources.prefetch_related("windows")
+        ),
+        bays=tuple(
+            core.BayPlan(
+                key=str(bay.pk),
+                name=bay.name,
+                source=str(bay.source_id),
+                max_w=bay.max_w,
+                chemistries=tuple(bay.chemistries.split(",")),
+                ends_itself=bay.ends_itself,
+                unwatched_why=bay.unwatched_why,
+            )
+            for bay in event.bays.all()
+        ),
+        crews=tuple(
+            core.CrewPlan(
+                name=crew.name,
+                does=crew.does,
+                start_min=start,
+                end_min=end,
+                people=crew.people,
+            )
+            for crew in event.crews.all()
+            for start, end in [clipped(event, crew.starts_at, crew.ends_at, from_min)]
+            if end > start
+        ),
+    )
+
+
+def _spots(sites: list[Site], stations: list[Station]) -> Iterable[core.Spot]:
+    keys = {station.site_id: str(station.pk) for station in stations}
+    for site in sites:
+        if site.latitude is not None and site.longitude is not None:
+            yield core.Spot(
+                key=YARD if site.is_yard else keys.get(site.pk, site.name),
+                latitude=site.latitude,
+                longitude=site.longitude,
+            )
+
+
+def snapshot_of(event: Event, scenario: core.Scenario) -> Snapshot:
+    """Freeze a scenario; equal scenarios share one snapshot."""
+    snapshot, _ = Snapshot.objects.get_or_create(
+        event=event,
+        sha256=core.sha256_of(scenario),
+        defaults={
+            "schema_version": core.SCHEMA_VERSION,
+            "content": json.loads(core.encode(scenario)),
+        },
+    )
+    return snapshot
+
+
+def scenario_from(snapshot: Snapshot) -> core.Scenario:
+    """Return what a snapshot froze."""
+    return core.decode(json.dumps(snapshot.content).encode())

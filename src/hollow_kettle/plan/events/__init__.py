@@ -1,0 +1,1 @@
+"""Events, who does what there, and the batteries chosen for them."""

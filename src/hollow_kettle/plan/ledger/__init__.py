@@ -1,0 +1,1 @@
+"""What stations need against what reaches them, and what would change it."""

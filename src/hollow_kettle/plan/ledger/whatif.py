@@ -1,0 +1,71 @@
+"""What a change at a station would buy."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from hollow_kettle.plan.models import Event, Station
+from powercore.errors import PowercoreError
+from powercore.event.scenario import (
+    NO_SUN,
+)
+from powercore.futures.whatif import Change, Gain, usual_changes, what_if
+from powercore.values import Window
+
+from .page import nights_of, plan_of
+
+
+@dataclass(frozen=True, slots=True)
+class WhatIf:
+    """What changes at one station would buy, under the sky shown."""
+
+    station: Station
+    sky: str
+    gains: list[Gain]
+    batteries: list[tuple[str, str]]
+    loads: list[str]
+    night: Window | None
+    trouble: str = ""
+
+
+def what_if_page(
+    event: Event, station: Station, sky: str, change: Change | None = None
+) -> WhatIf:
+    """
+    Work out what changes at a station would buy.
+
+    Parameters
+    ----------
+    change : Change, optional
+        One of the coordinator's own, put first.
+    """
+    found, _, legs = plan_of(event)
+    key = str(station.pk)
+    chosen = next(one for one in (sky, event.other_sky, NO_SUN) if one in found.suns)
+    nights = nights_of(found)
+    night = max(nights, key=lambda one: one.end_min - one.start_min, default=None)
+    changes = usual_changes(found.problem, legs, key, night)
+    if found.view is None:
+        changes = [one for one in changes if one.kind != "panels"]
+    trouble, gains = "", []
+    try:
+        own = [change] if change is not None else []
+        gains = what_if(
+            found.problem, legs, found.suns, key, [*own, *changes], sky=chosen
+        )
+    except PowercoreError as error:
+        trouble = str(error)
+    plan = found.problem.stations[key]
+    return WhatIf(
+        station=station,
+        sky=chosen,
+        gains=gains,
+        batteries=[
+            (battery.key, f"{battery.tag}, {battery.pack.trusted_ah:.0f} Ah")
+            for battery in found.problem.batteries.values()
+            if found.problem.feed(key, battery.key).refusal is None
+        ],
+        loads=[load.name for load in plan.loads],
+        night=night,
+        trouble=trouble,
+    )

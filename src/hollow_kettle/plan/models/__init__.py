@@ -1,0 +1,41 @@
+"""Events and what belongs to them: places, stations, sources, crews, rotations."""
+
+from .events import SKY_CHOICES, Event, Joined, Purpose
+from .places import HorizonPoint, Site, Walk
+from .rotation import Leg, Pin, Rotation, Search, Snapshot, Trial
+from .stations import (
+    OpenHours,
+    OperatingPattern,
+    Station,
+    StationEquipment,
+    StationSupply,
+)
+from .sun import PanelArray, SkyHour
+from .yard import Bay, Crew, Source, SourceWindow
+
+__all__ = [
+    "SKY_CHOICES",
+    "Bay",
+    "Crew",
+    "Event",
+    "HorizonPoint",
+    "Joined",
+    "Leg",
+    "OpenHours",
+    "OperatingPattern",
+    "PanelArray",
+    "Pin",
+    "Purpose",
+    "Rotation",
+    "Search",
+    "Site",
+    "SkyHour",
+    "Snapshot",
+    "Source",
+    "SourceWindow",
+    "Station",
+    "StationEquipment",
+    "StationSupply",
+    "Trial",
+    "Walk",
+]

@@ -1,0 +1,195 @@
+"""Stations: what is there, when they are open, what they have of their own."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.db import models
+from django.db.models import F, Q
+from django.urls import reverse
+
+from hollow_kettle.shelf.models import EquipmentType
+from powercore.physics.loads import listening_share
+
+from .events import Event
+from .places import Site
+
+
+class Station(models.Model):
+    """A station of an event: its tier, its place, how a swap is made there."""
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="stations")
+    site = models.OneToOneField(Site, on_delete=models.PROTECT, related_name="station")
+    name = models.CharField(max_length=60)
+    purpose = models.CharField(max_length=60, blank=True)
+    tier = models.PositiveSmallIntegerField(default=2)
+    changeover_s = models.PositiveSmallIntegerField("changeover", default=120)
+    disconnect_v = models.FloatField("disconnect", null=True, blank=True)
+    reconnect_v = models.FloatField("reconnect", null=True, blank=True)
+    rest_min = models.PositiveSmallIntegerField("rest before reconnect", default=0)
+    main_fuse_a = models.FloatField("main fuse", null=True, blank=True)
+    feed_m = models.FloatField("feed, one way", null=True, blank=True)
+    feed_awg = models.PositiveSmallIntegerField("feed wire", null=True, blank=True)
+    operators = models.CharField(max_length=120, blank=True)
+    spread_pct = models.FloatField("use may differ by", default=15)
+    low_words = models.CharField("words for low power", max_length=120, blank=True)
+    watch_words = models.CharField("words for watch only", max_length=120, blank=True)
+    #: How many batteries may wait there beside the one in use; operators swap.
+    spares = models.PositiveSmallIntegerField("spares kept there", default=0)
+    #: Inside its tier, what a minute off the air there counts.
+    weight = models.FloatField(default=1)
+    #: How cold batteries get there; None: not counted. [°C]
+    cold_c = models.FloatField("cold there", null=True, blank=True)
+
+    class Meta:
+        ordering = ["tier", "name"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_station_spread", condition=Q(spread_pct__range=(0, 100))
+            ),
+            models.UniqueConstraint(fields=["event", "name"], name="plan_station_once"),
+            models.CheckConstraint(
+                name="plan_station_tier", condition=Q(tier__range=(1, 9))
+            ),
+            models.CheckConstraint(
+                name="plan_station_spares", condition=Q(spares__range=(0, 20))
+            ),
+            models.CheckConstraint(
+                name="plan_station_weight", condition=Q(weight__range=(0.1, 10))
+            ),
+            models.CheckConstraint(
+                name="plan_station_cold",
+                condition=Q(cold_c=None) | Q(cold_c__range=(-60, 60)),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+    def get_absolute_url(self) -> str:
+        """The station's page."""
+        return reverse("plan:station_detail", args=[self.event_id, self.pk])
+
+
+class StationEquipment(models.Model):
+    """Equipment at a station, and the power step it is run at."""
+
+    station = models.ForeignKey(
+        Station, on_delete=models.CASCADE, related_name="equipment"
+    )
+    equipment = models.ForeignKey(EquipmentType, on_delete=models.PROTECT)
+    count = models.PositiveSmallIntegerField(default=1)
+    step = models.CharField(
+        max_length=8, choices=[("full", "full"), ("low", "low power")], default="full"
+    )
+    efficiency_pct = models.FloatField("converter's efficiency", default=100)
+    idle_w = models.FloatField("converter's own draw", default=0)
+    fills_wh = models.FloatField("full after", null=True, blank=True)
+    used_from = models.DateTimeField(null=True, blank=True)
+    used_until = models.DateTimeField(null=True, blank=True)
+    shed_pct = models.FloatField("shed at", null=True, blank=True)
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_equipment_count", condition=Q(count__range=(1, 50))
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.count} × {self.equipment}"
+
+
+class OperatingPattern(models.Model):
+    """How a station is operated: shares of time and the mode's duty factor."""
+
+    key = models.SlugField(primary_key=True, max_length=40)
+    name = models.CharField(max_length=60)
+    transmit_share = models.FloatField()
+    standby_share = models.FloatField(default=0)
+    duty = models.FloatField()
+    origin = models.CharField(max_length=120)
+
+    class Meta:
+        ordering = ["name"]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class OpenHours(models.Model):
+    """A stretch in which a station is open, and how it is operated then."""
+
+    station = models.ForeignKey(Station, on_delete=models.CASCADE, related_name="hours")
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+    pattern = models.ForeignKey(OperatingPattern, on_delete=models.PROTECT)
+    step = models.CharField(
+        max_length=8,
+        choices=[("full", "full"), ("low", "low power"), ("watch", "receive watch")],
+        default="full",
+    )
+    on_for_min = models.PositiveSmallIntegerField("listens for", default=0)
+    every_min = models.PositiveSmallIntegerField("every", default=0)
+
+    class Meta:
+        ordering = ["starts_at"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_hours_windows",
+                condition=Q(on_for_min=0) | Q(every_min__gte=F("on_for_min")),
+            ),
+            models.CheckConstraint(
+                name="plan_hours_end_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.station}: {self.pattern}"
+
+    @property
+    def on_share(self) -> float:
+        """Share of the time that it is switched on. (0 to 1)"""
+        return listening_share(self.on_for_min, self.every_min)
+
+    @property
+    def lasts_times(self) -> float:
+        """How many times as long a battery lasts as with everything always on."""
+        return 1 / self.on_share
+
+
+class StationSupply(models.Model):
+    """Power at a station itself: it feeds the load first."""
+
+    class Kind(models.TextChoices):
+        MAINS = "mains", "mains"
+        GENERATOR = "generator", "generator"
+        VEHICLE = "vehicle", "vehicle, engine on"
+
+    station = models.ForeignKey(
+        Station, on_delete=models.CASCADE, related_name="supplies"
+    )
+    kind = models.CharField(max_length=10, choices=Kind)
+    name = models.CharField(max_length=60, blank=True)
+    max_w = models.FloatField("most at once")
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+    charges = models.BooleanField("also charges the battery there", default=False)
+    transfer_s = models.FloatField("break at the transfer", default=0)
+
+    class Meta:
+        ordering = ["starts_at"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_supply_possible",
+                condition=Q(max_w__range=(1, 20_000))
+                & Q(transfer_s__range=(0, 60))
+                & Q(ends_at__gt=F("starts_at")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name or self.get_kind_display()

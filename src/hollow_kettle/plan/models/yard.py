@@ -1,0 +1,133 @@
+"""The yard: sources and their hours, bays, crews."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.db import models
+from django.db.models import F, Q
+
+from powercore.event.scenario import MOST_PEOPLE, USUAL_PEOPLE
+
+from .events import Event
+
+
+class Source(models.Model):
+    """Where the charging yard's power comes from."""
+
+    class Kind(models.TextChoices):
+        MAINS = "mains", "mains"
+        GENERATOR = "generator", "generator"
+        BUFFER = "buffer", "buffer bank"
+        VEHICLE = "vehicle", "vehicle, engine on"
+        SUN = "sun", "panels"
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="sources")
+    name = models.CharField(max_length=60)
+    kind = models.CharField(max_length=10, choices=Kind)
+    max_w = models.FloatField("most at once")
+    energy_wh = models.FloatField("energy it holds", null=True, blank=True)
+    capacity_wh = models.FloatField("energy it can hold", null=True, blank=True)
+    max_va = models.FloatField("apparent power", null=True, blank=True)
+    other_w = models.FloatField("other things on it", default=0)
+    quiet_from = models.TimeField(null=True, blank=True)
+    quiet_until = models.TimeField(null=True, blank=True)
+    is_quiet_waived = models.BooleanField("quiet hours waived", default=False)
+    quarter_l_h = models.FloatField("burns at a quarter", null=True, blank=True)
+    full_l_h = models.FloatField("burns at full power", null=True, blank=True)
+    tank_l = models.FloatField("tank", null=True, blank=True)
+    on_hand_l = models.FloatField("fuel on hand", null=True, blank=True)
+    refuel_min = models.PositiveSmallIntegerField("refuelling takes", default=25)
+    filled_from = models.ForeignKey(
+        "self", null=True, blank=True, on_delete=models.SET_NULL, related_name="banks"
+    )
+    fill_w = models.FloatField("filled with", default=0)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_source_possible",
+                condition=Q(max_w__range=(1, 100_000))
+                & (Q(energy_wh=None) | Q(energy_wh__range=(0, 1_000_000)))
+                & (~Q(kind="buffer") | Q(energy_wh__isnull=False)),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class SourceWindow(models.Model):
+    """When a source may run: mains while the hall is open, a generator by day."""
+
+    source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="windows")
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["starts_at"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_window_ends_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            )
+        ]
+
+    def __str__(self) -> str:
+        return f"{self.source}: {self.starts_at:%H:%M}–{self.ends_at:%H:%M}Z"
+
+
+class Bay(models.Model):
+    """Where one battery charges."""
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="bays")
+    source = models.ForeignKey(Source, on_delete=models.PROTECT, related_name="bays")
+    name = models.CharField(max_length=60)
+    max_w = models.FloatField("charger output")
+    chemistries = models.CharField(max_length=80, help_text="Keys, parted by commas.")
+    ends_itself = models.BooleanField("ends a charge by itself", default=False)
+    #: Why batteries may charge on it while nobody watches the yard; empty: they don't.
+    unwatched_why = models.CharField("unwatched because", max_length=120, blank=True)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_bay_possible", condition=Q(max_w__range=(1, 20_000))
+            )
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Crew(models.Model):
+    """People on duty: who walks, or who watches the yard."""
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="crews")
+    name = models.CharField(max_length=60)
+    does = models.CharField(
+        max_length=6, choices=[("walks", "walks"), ("yard", "watches the yard")]
+    )
+    starts_at = models.DateTimeField()
+    ends_at = models.DateTimeField()
+    people = models.PositiveSmallIntegerField(default=USUAL_PEOPLE)
+
+    class Meta:
+        ordering = ["starts_at", "name"]
+        constraints = [
+            models.CheckConstraint(
+                name="plan_crew_ends_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            ),
+            models.CheckConstraint(
+                name="plan_crew_people",
+                condition=Q(people__range=(1, MOST_PEOPLE)),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return self.name

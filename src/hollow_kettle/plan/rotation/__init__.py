@@ -1,0 +1,1 @@
+"""Charge rotations: made, changed by hand, looked for, published, printed."""

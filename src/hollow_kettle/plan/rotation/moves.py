@@ -1,0 +1,219 @@
+"""A rotation's moves in their order, as people carry them out."""
+
+from __future__ import annotations
+
+import itertools
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from datetime import datetime
+from uuid import UUID
+
+from hollow_kettle.plan.bridge.problems import problem_of_snapshot
+from hollow_kettle.plan.bridge.rotations import problem_of
+from hollow_kettle.plan.models import (
+    Event,
+    Leg,
+    Rotation,
+    Station,
+)
+from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, Problem
+from powercore.rotation.verify import verify
+
+from .queries import WATCHED_SINCE, holds_of, tags_of
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """
+    One stop of a walk: who leaves when, with what, where, and what comes back.
+
+    Or a swap with a spare that waits there, which operators make: then nobody walks,
+    and what comes out waits there in its turn.
+    """
+
+    leave: datetime
+    arrive: datetime
+    back: datetime
+    station: Station
+    #: Tag of what is brought; None where something is only taken away.
+    bring: str | None
+    bring_back: str | None
+    crew: str
+    #: Time of reserve at the station minus arrival minus usual lateness. [min]
+    slack_min: float | None
+    battery: UUID | None
+    #: Where what comes back goes next: a bay, and when; None: the rack.
+    bay: UUID | None = None
+    bay_at: datetime | None = None
+    #: Its round, and the station before it on that: the crew goes on from there.
+    round: int | None = None
+    comes_from: str = ""
+    #: What is brought, or only taken away, waits there as a spare.
+    is_spare: bool = False
+    #: Why what is brought must not be used.
+    hold: str = ""
+
+    @property
+    def is_swap(self) -> bool:
+        """Whether operators swap for themselves."""
+        return not self.crew
+
+
+def moves(
+    event: Event,
+    rotation: Rotation,
+    tags: dict[UUID, str],
+    stations: Iterable[Station] | None = None,
+    holds: dict[UUID, str] | None = None,
+) -> list[Move]:
+    """All walks of a rotation in order, and swaps that operators make."""
+    by_key = {s.pk: s for s in (stations or event.stations.all())}
+    lives: dict[UUID, list[Leg]] = {}
+    for leg in rotation.legs.all():
+        lives.setdefault(leg.battery, []).append(leg)
+    #: What is carried to a station's stop, and what from it with what follows.
+    brought: dict[tuple[UUID, int], list[tuple[Leg, Leg]]] = defaultdict(list)
+    taken: dict[tuple[UUID, int], list[tuple[Leg, Leg, Leg | None]]]
+    taken = defaultdict(list)
+    for life in lives.values():
+        for number, leg in enumerate(life):
+            place = leg.station
+            if place not in by_key:
+                continue
+            before = life[number - 1] if number else None
+            home = life[number + 1] if number + 1 < len(life) else None
+            if before is not None and before.kind == CARRIED:
+                brought[place, leg.start_min].append((before, leg))
+            if home is not None and home.kind == CARRIED:
+                after = (one for one in life[number + 2 :] if one.kind != WAIT)
+                taken[place, leg.end_min].append((leg, home, next(after, None)))
+    problem = problem_of_snapshot(rotation.snapshot)
+    found = list(_swaps(event, problem, rotation, lives, tags, by_key))
+    for place, minute in {*brought, *taken}:
+        # What goes into use is for what comes out of it, a spare for a spare.
+        news = sorted(brought[place, minute], key=lambda pair: pair[1].is_spare)
+        olds = sorted(taken[place, minute], key=lambda one: one[0].is_spare)
+        walk_min = problem.stations[str(place)].walk_min
+        for new, gone in itertools.zip_longest(news, olds):
+            old, home, then = gone or (None, None, None)
+            carried = new[0] if new else home
+            leave = new[0].start_min if new else minute - walk_min
+            back = home.end_min if home else minute + walk_min
+            to_bay = then is not None and then.kind == CHARGE
+            in_use = old if old is not None and not old.is_spare else None
+            found.append(
+                Move(
+                    leave=event.moment_of(leave),
+                    arrive=event.moment_of(minute),
+                    back=event.moment_of(back),
+                    station=by_key[place],
+                    bring=tags.get(new[1].battery, "?") if new else None,
+                    bring_back=tags.get(old.battery, "?") if old else None,
+                    crew=carried.crew,  # type: ignore[union-attr]
+                    slack_min=_slack(event, problem, rotation, in_use, minute),
+                    battery=new[1].battery if new else None,
+                    bay=then.place if then and to_bay else None,
+                    bay_at=event.moment_of(then.start_min) if then and to_bay else None,
+                    round=carried.round,  # type: ignore[union-attr]
+                    is_spare=new[1].is_spare if new else old.is_spare,  # type: ignore[union-attr]
+                )
+            )
+    found.sort(key=lambda move: (move.leave, move.arrive, move.station.name))
+    holds = holds_of(event) if holds is None else holds
+    if holds:
+        found = [
+            replace(move, hold=holds.get(move.battery, "")) if move.battery else move
+            for move in found
+        ]
+    return _with_ways(found)
+
+
+def warnings_of(
+    event: Event, rotation: Rotation, holds: dict[UUID, str], now: datetime | None
+) -> list[str]:
+    """What makes a rotation one not to be carried out as it stands."""
+    from_min = 0.0 if now is None else event.minute_of(now)
+    used = {
+        leg.battery
+        for leg in rotation.legs.all()
+        if leg.kind != WAIT and leg.end_min > from_min
+    }
+    tags = tags_of(rotation)
+    found = [
+        f"{tags.get(key, '?')} is on hold: {why}. Moves with it don't count; plan anew."
+        for key, why in holds.items()
+        if key in used
+    ]
+    if rotation.snapshot.schema_version < WATCHED_SINCE:
+        report = verify(*problem_of(rotation))
+        alone = [one for one in report.broken if one.rule == "charges_unwatched"]
+        if alone:
+            found.append(
+                "It was made when batteries charged unwatched, and does so "
+                f"{len(alone)} times; plan anew, or watch the yard then."
+            )
+    return found
+
+
+def _swaps(
+    event: Event,
+    problem: Problem,
+    rotation: Rotation,
+    lives: dict[UUID, list[Leg]],
+    tags: dict[UUID, str],
+    stations: dict[UUID, Station],
+) -> Iterator[Move]:
+    """Swaps that operators make with a spare that waits at their station."""
+    used = {
+        (leg.place, leg.end_min): leg
+        for life in lives.values()
+        for leg in life
+        if leg.kind == SERVE
+    }
+    for life in lives.values():
+        for spare, leg in itertools.pairwise(life):
+            if not spare.is_spare or leg.kind != SERVE or leg.place not in stations:
+                continue
+            old = used.get((leg.place, leg.start_min))
+            moment = event.moment_of(leg.start_min)
+            yield Move(
+                leave=moment,
+                arrive=moment,
+                back=moment,
+                station=stations[leg.place],
+                bring=tags.get(leg.battery, "?"),
+                bring_back=tags.get(old.battery, "?") if old else None,
+                crew="",
+                slack_min=_slack(event, problem, rotation, old, leg.start_min),
+                battery=leg.battery,
+            )
+
+
+def _with_ways(moves: list[Move]) -> list[Move]:
+    """Say of each move from which station its crew goes on to it."""
+    before: dict[tuple[str, int | None], Move] = {}
+    made = []
+    for move in moves:
+        last = before.get((move.crew, move.round))
+        if last is not None and move.round is not None and last.station != move.station:
+            move = replace(move, comes_from=last.station.name)
+        before[move.crew, move.round] = move
+        made.append(move)
+    return made
+
+
+def _slack(
+    event: Event, problem: Problem, rotation: Rotation, old, arrive_min: int
+) -> float | None:
+    """How late a walk may be, beyond the usual lateness, before the reserve. [min]"""
+    if old is None:
+        return None
+    key = str(old.place)
+    feed = problem.feed(key, str(old.battery))
+    left_wh = (old.end_soc - feed.reserve_soc) * feed.capacity_wh
+    at = min(arrive_min - rotation.from_min, problem.span_min - 1)
+    watts = float(problem.demand_w[key][at // problem.grid.step_min])
+    if watts <= 0:
+        return None
+    return left_wh / watts * 60 - event.lateness_min

@@ -1,0 +1,1 @@
+"""What the rotation board shows, each part in its own file."""

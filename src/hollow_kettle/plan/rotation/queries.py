@@ -1,0 +1,85 @@
+"""What several pages show of a rotation: its searches, figures, suns and holds."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from hollow_kettle.plan.bridge.problems import problem_of_snapshot
+from hollow_kettle.plan.models import (
+    SKY_CHOICES,
+    Event,
+    Rotation,
+    Search,
+)
+
+
+def search_of(event: Event) -> Search | None:
+    """The latest search for a better rotation."""
+    return event.searches.select_related("rotation", "best").first()
+
+
+#: From this version of a scenario on, plans charge only what somebody watches.
+WATCHED_SINCE = 8
+
+
+#: Figures that are left out where both have none.
+_SELDOM = ("low_min", "night_walks", "engine_h", "fuel_l")
+
+
+#: What rotations are compared by, most important first.
+FIGURES = {
+    "off_air_min": "off the air, min",
+    "low_min": "on low power, min",
+    "unserved_wh": "not served, Wh",
+    "reserve_min": "into reserve, min",
+    "thin_min": "slack missing, min",
+    "walks": "walks",
+    "night_walks": "of them in the dark",
+    "bay_changes": "bay changes",
+    "engine_h": "engine for charging alone, h",
+    "fuel_l": "fuel for charging, L",
+}
+
+
+def figures_of(one: Rotation, other: Rotation) -> list[tuple[str, float, float]]:
+    """Two rotations figure by figure, most important first; hours and litres to .1."""
+    found = []
+    for name, words in FIGURES.items():
+        digits = 1 if name in ("engine_h", "fuel_l") else 0
+        pair = [round(getattr(rotation, name), digits) for rotation in (one, other)]
+        if any(pair) or name not in _SELDOM:
+            found.append((words, pair[0], pair[1]))
+    return found
+
+
+def holds_of(event: Event) -> dict[UUID, str]:
+    """Batteries of an event on hold, as plans move them, and why."""
+    held = dict(event.batteries.exclude(hold="").values_list("pk", "hold"))
+    if held:
+        leads = dict(event.joined.values_list("battery_id", "lead_id"))
+        held |= {leads[key]: why for key, why in held.items() if key in leads}
+    return held
+
+
+def suns_of(rotation: Rotation) -> list[tuple[str, str]]:
+    """Stations and sources whose panels a rotation counts on, and under which sky."""
+    problem = problem_of_snapshot(rotation.snapshot)
+    skies = dict(SKY_CHOICES)
+    return [
+        (problem.stations[key].name, skies[problem.sky_of(key)])
+        for key, watts in problem.sun_w.items()
+        if watts.any()
+    ] + [
+        (f"the {problem.sources[key].name}", skies[problem.scenario.yard_sky])
+        for key, watts in problem.yard_sun_w.items()
+        if watts.any()
+    ]
+
+
+def tags_of(rotation: Rotation) -> dict[UUID, str]:
+    """Tags of a rotation's batteries by uid; a joined set has those of its members."""
+    tags = dict(rotation.event.batteries.values_list("pk", "tag"))
+    for plan in problem_of_snapshot(rotation.snapshot).batteries.values():
+        if plan.members:
+            tags[UUID(plan.key)] = plan.tag
+    return tags

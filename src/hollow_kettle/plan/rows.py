@@ -1,0 +1,75 @@
+"""What services of several subjects do with rows: give, expand, let go, remove."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.db.models import Field, Model, ProtectedError, QuerySet
+
+from hollow_kettle.clock import from_local
+from hollow_kettle.log.models import Place
+
+from .models import (
+    Bay,
+    Event,
+    Source,
+    Station,
+)
+
+
+def remove(row: Model) -> None:
+    """
+    Remove a row of an event's set-up.
+
+    Raises
+    ------
+    ValidationError
+        If something else depends on it.
+    """
+    with transaction.atomic():
+        if isinstance(row, Bay):
+            forget(Place.objects.filter(pk=row.pk))
+        if isinstance(row, Source) and row.bays.exists():
+            raise ValidationError("Bays are fed from it; remove them first.")
+        row.delete()
+
+
+def give(row: Event | Station, values: dict[str, Any]) -> None:
+    """Set what a form or a file says; what is left empty is as usual."""
+    for name, value in values.items():
+        field = row._meta.get_field(name)
+        if value is None and isinstance(field, Field) and not field.null:
+            value = field.get_default()
+        choices = dict(field.flatchoices) if isinstance(field, Field) else {}
+        if choices and value not in choices:
+            known = ", ".join(map(str, choices))
+            raise ValidationError(
+                f"{name.replace('_', ' ').capitalize()} '{str(value)[:40]}' is unknown "
+                f"here; it is one of {known}."
+            )
+        setattr(row, name, value)
+
+
+def forget(places: QuerySet[Place]) -> None:
+    """Delete places; ValidationError where an entry names one, a struck one too."""
+    if places.filter(placement__isnull=False).exists():
+        raise ValidationError("Batteries were logged there, so it has to stay.")
+    try:
+        places.delete()
+    except ProtectedError as error:
+        raise ValidationError(
+            "Entries of the log name it (also struck or waiting ones), so it has to "
+            "stay."
+        ) from error
+
+
+def expanded(
+    event: Event, starts: datetime, ends: datetime
+) -> tuple[datetime, datetime]:
+    starts_at, ends_at = from_local(starts, event.zone), from_local(ends, event.zone)
+    if ends_at <= starts_at:
+        raise ValidationError({"ends": "It must end after it starts."})
+    return starts_at, ends_at

@@ -1,0 +1,1 @@
+"""Stations: what is there, when they are open, their own supplies."""

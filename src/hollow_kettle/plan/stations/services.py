@@ -1,0 +1,234 @@
+"""Stations: made, changed, given equipment, hours and supplies."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.db import transaction
+from django.db.models import Q
+from django.utils.text import slugify
+
+from hollow_kettle.clock import from_local
+from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.plan.models import (
+    Event,
+    OpenHours,
+    OperatingPattern,
+    Site,
+    Station,
+    StationEquipment,
+    StationSupply,
+)
+from hollow_kettle.plan.rows import expanded, forget, give
+from hollow_kettle.plan.yard.services import state_walk
+from hollow_kettle.shelf.models import EquipmentType
+from powercore.errors import PowercoreError
+from powercore.physics.loads import Pattern
+
+
+@transaction.atomic
+def save_station(
+    event: Event,
+    station: Station | None = None,
+    *,
+    name: str,
+    tier: int = 2,
+    purpose: str = "",
+    changeover_s: int | None = None,
+    disconnect_v: float | None = None,
+    latitude: float | None = None,
+    longitude: float | None = None,
+    walk_min: int | None = None,
+    **power: Any,
+) -> Station:
+    """
+    Add a station with its site and its position, or change one.
+
+    `power` holds what else a station has: reconnect, rest, main fuse, feed, words.
+
+    Raises
+    ------
+    ValidationError
+        If the name is taken at this event.
+    """
+    here = event.stations.select_for_update()
+    if station is not None and not here.filter(pk=station.pk).exists():
+        raise ValidationError(
+            f"{station.name} was taken out of the event meanwhile; nothing was kept. "
+            "Add it again if it is wanted."
+        )
+    twin = event.stations.filter(name__iexact=name).exclude(
+        pk__in=[station.pk] if station else []
+    )
+    if twin.exists() or name.casefold() == "charging yard":
+        raise ValidationError({"name": f"{name} is there already."})
+    if station is None:
+        site = Site.objects.create(event=event, name=name)
+        station = Station(event=event, site=site)
+    station.name, station.tier, station.purpose = name, tier, purpose
+    station.changeover_s = 120 if changeover_s is None else changeover_s
+    station.disconnect_v = disconnect_v
+    give(station, power)
+    station.save()
+    site = station.site
+    site.name, site.latitude, site.longitude = name, latitude, longitude
+    site.save()
+    Place.objects.update_or_create(
+        event_key=event.pk,
+        station_key=station.pk,
+        kind=PlaceKind.POSITION,
+        ordinal=1,
+        defaults={"name": name},
+    )
+    # Where gear that is no battery in service stands: kits, chargers, spares.
+    Place.objects.update_or_create(
+        event_key=event.pk,
+        station_key=station.pk,
+        kind=PlaceKind.STATION,
+        defaults={
+            "name": f"{name}, {event.name}"[:80],
+            "is_open": event.state != Event.State.CLOSED,
+        },
+    )
+    if walk_min is not None:
+        yard = event.sites.get(is_yard=True)
+        state_walk(yard, site, minutes=walk_min)
+    return station
+
+
+def remove_station(station: Station) -> None:
+    """
+    Take a station out of an event.
+
+    Raises
+    ------
+    ValidationError
+        If something was logged there; the log keeps its places.
+    """
+    with transaction.atomic():
+        forget(Place.objects.filter(station_key=station.pk))
+        site = station.site
+        station.delete()
+        site.delete()
+
+
+def add_equipment(
+    station: Station,
+    *,
+    equipment: EquipmentType,
+    count: int = 1,
+    step: str = "full",
+    used_from: datetime | None = None,
+    used_until: datetime | None = None,
+    **use: Any,
+) -> StationEquipment:
+    """
+    Give a station some equipment; times are wall-clock times of the event's zone.
+
+    `use` holds how it is fed and when it stops: converter, full after, shed at.
+
+    Raises
+    ------
+    ValidationError
+        If it is used until before it is used from.
+    """
+    zone = station.event.zone
+    first = from_local(used_from, zone) if used_from else None
+    last = from_local(used_until, zone) if used_until else None
+    if first and last and last <= first:
+        raise ValidationError({"used_until": "It must end after it starts."})
+    return StationEquipment.objects.create(
+        station=station,
+        equipment=equipment,
+        count=count,
+        step=step,
+        used_from=first,
+        used_until=last,
+        **{name: value for name, value in use.items() if value is not None},
+    )
+
+
+def add_supply(
+    station: Station, *, starts: datetime, ends: datetime, **values: Any
+) -> StationSupply:
+    """
+    Give a station mains, a vehicle or a generator of its own for a while.
+
+    Raises
+    ------
+    ValidationError
+        If it ends before it starts.
+    """
+    starts_at, ends_at = expanded(station.event, starts, ends)
+    return StationSupply.objects.create(
+        station=station, starts_at=starts_at, ends_at=ends_at, **values
+    )
+
+
+def add_hours(
+    station: Station,
+    *,
+    starts: datetime,
+    ends: datetime,
+    pattern: OperatingPattern,
+    step: str = "full",
+    on_for_min: int | None = None,
+    every_min: int | None = None,
+) -> OpenHours:
+    """
+    Open a station for a while; wall-clock times of the event's zone.
+
+    Raises
+    ------
+    ValidationError
+        If it ends before it starts, or overlaps other hours of the station.
+    """
+    starts_at, ends_at = expanded(station.event, starts, ends)
+    if station.hours.filter(starts_at__lt=ends_at, ends_at__gt=starts_at).exists():
+        raise ValidationError(
+            {"starts": f"{station.name} is open then already; hours must not overlap."}
+        )
+    if on_for_min and (every_min or 0) < on_for_min:
+        raise ValidationError(
+            {"every_min": "A listening window must end before the next one begins."}
+        )
+    return OpenHours.objects.create(
+        station=station,
+        starts_at=starts_at,
+        ends_at=ends_at,
+        pattern=pattern,
+        step=step,
+        on_for_min=on_for_min or 0,
+        every_min=(every_min or 0) if on_for_min else 0,
+    )
+
+
+def add_pattern(
+    *, name: str, transmit_pct: float, duty_pct: float, standby_pct: float
+) -> OperatingPattern:
+    """
+    Put a way of operating into the library.
+
+    Raises
+    ------
+    ValidationError
+        If its name is taken, or its shares pass the whole time.
+    """
+    key = slugify(name)[:40]
+    taken = OperatingPattern.objects.filter(Q(pk=key) | Q(name__iexact=name))
+    if not key or taken.exists():
+        raise ValidationError({"name": f"{name} is in the library already."})
+    shares = {
+        "transmit_share": transmit_pct / 100,
+        "duty": duty_pct / 100,
+        "standby_share": standby_pct / 100,
+    }
+    try:
+        Pattern(**shares)
+    except PowercoreError as error:
+        raise ValidationError({"standby_pct": str(error)}) from error
+    return OperatingPattern.objects.create(
+        key=key, name=name, origin="typed by the club", **shares
+    )

@@ -1,0 +1,285 @@
+"""What the sun sheet shows: the sky over a site, and what panels give under it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from datetime import date, datetime, time, timedelta
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from hollow_kettle.clock import from_local, local
+from hollow_kettle.plan.bridge.problems import problem_for
+from hollow_kettle.plan.bridge.sun import array_of, sky_site
+from hollow_kettle.plan.drawing import hour_ticks
+from hollow_kettle.plan.models import Event, PanelArray, Site
+from hollow_kettle.ui.drawing import Scale, points
+from powercore.errors import PowercoreError, UnknownKey
+from powercore.event.scenario import CLEAR, FORECAST, SkyHour
+from powercore.values import TimeGrid
+
+if TYPE_CHECKING:
+    from powercore.event.sky import SkyView
+
+#: The sky drawing: directions across, height up. [px]
+WIDTH, HEIGHT, LEFT, FOOT = 760, 300, 34, 24
+#: Highest elevation drawn. [°]
+TOP = 90.0
+
+
+@dataclass(frozen=True, slots=True)
+class Hour:
+    """The sun at a full hour: where it is drawn, and whether it is hidden."""
+
+    x: float
+    y: float
+    label: str
+    is_hidden: bool
+
+
+@dataclass(frozen=True, slots=True)
+class SkyDrawing:
+    """Sun path over a horizon, as SVG geometry."""
+
+    path: list[str]
+    hours: list[Hour]
+    horizon: str
+    handles: list[tuple[float, float, float, float]]
+    panels: list[tuple[float, str]]
+    directions: list[tuple[float, str]]
+    heights: list[tuple[float, str]]
+    day: str
+    rise: datetime | None
+    down: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class ArrayRow:
+    """Panels with what they give under each sky. [Wh]"""
+
+    array: PanelArray
+    where: str
+    clear_wh: float
+    forecast_wh: float
+    most_w: float
+
+
+@dataclass(slots=True)
+class SunSheet:
+    """All that the sun sheet of one site shows."""
+
+    sites: list[Site]
+    site: Site | None = None
+    drawing: SkyDrawing | None = None
+    rows: list[ArrayRow] = field(default_factory=list)
+    hourly: list[dict[str, Any]] = field(default_factory=list)
+    #: Outlines of the power under both skies, and the hours beneath.
+    clear: str = ""
+    forecast: str = ""
+    ticks: list[tuple[float, str]] = field(default_factory=list)
+    most_w: float = 0.0
+    cloud: list[tuple[float, float, float]] = field(default_factory=list)
+    days: list[dict[str, Any]] = field(default_factory=list)
+    trouble: str = ""
+
+
+def sun_sheet(event: Event, site: Site | None, day: int = 0) -> SunSheet:
+    """
+    Work out the sun sheet of a site.
+
+    Parameters
+    ----------
+    day : int
+        Which local day of the event is drawn, the first is 0.
+    """
+    sites = list(event.sites.prefetch_related("horizon", "station"))
+    site = site or next((one for one in sites if one.is_yard), None)
+    sheet = SunSheet(sites=sites, site=site)
+    if site is None or sky_site(sites) is None:
+        return sheet
+    try:
+        view = problem_for(event).view
+        assert view is not None  # noqa: S101 - a place is known
+        horizon = tuple((one.azimuth, one.height) for one in site.horizon.all())
+        arrays = _arrays_at(event, site)
+        sheet.drawing = _drawing(event, view, horizon, arrays, day)
+        _fill_harvest(sheet, event, view, horizon, arrays)
+    except PowercoreError as error:
+        sheet.trouble = str(error)
+    return sheet
+
+
+def _arrays_at(event: Event, site: Site) -> list[PanelArray]:
+    rows = event.arrays.select_related("station", "source", "panel")
+    if site.is_yard:
+        return list(rows.filter(station=None))
+    return list(rows.filter(station__site=site))
+
+
+def _drawing(
+    event: Event,
+    view: SkyView,
+    horizon: tuple[tuple[float, float], ...],
+    arrays: list[PanelArray],
+    day: int,
+) -> SkyDrawing:
+    import pandas as pd
+
+    from powercore.event.sky import SkyView as View
+    from powercore.sun import solar
+    from powercore.sun.arrays import Horizon
+
+    first = local(event.starts_at, event.zone).date() + timedelta(days=day)
+    midnight = from_local(datetime.combine(first, time(0)), event.zone)
+    grid = TimeGrid(step_min=10, count=144)
+    whole = View(view.site, event.zone, midnight.isoformat(), grid)
+    # Across from the pole's side to the other, so that noon stands in the middle.
+    middle = 180.0 if view.site.latitude >= 0 else 0.0
+    x = Scale(-180, 180, LEFT, WIDTH)
+    y = Scale(0, TOP, HEIGHT - FOOT, 8)
+
+    def across(azimuth: float) -> float:
+        return x((azimuth - middle + 180) % 360 - 180)
+
+    sun = whole.sun
+    segments: list[list[tuple[float, float]]] = [[]]
+    for azimuth, elevation in zip(sun.azimuth, sun.elevation, strict=True):
+        at = (across(azimuth), y(elevation))
+        if elevation < 0:
+            if segments[-1]:
+                segments.append([])
+            continue
+        if segments[-1] and abs(at[0] - segments[-1][-1][0]) > WIDTH / 2:
+            segments.append([])
+        segments[-1].append(at)
+    shape = Horizon(horizon)
+    hours = []
+    for step in range(0, grid.count, 6):
+        if sun.elevation[step] > 0:
+            moment = local(midnight + timedelta(minutes=10 * step + 5), event.zone)
+            hours.append(
+                Hour(
+                    x=across(sun.azimuth[step]),
+                    y=y(sun.elevation[step]),
+                    label=f"{moment:%H}",
+                    is_hidden=bool(
+                        sun.elevation[step] <= shape.elevation_at(sun.azimuth[step])
+                    ),
+                )
+            )
+    around = middle - 180 + np.arange(0, 361, 2.0)
+    line = [(x(a - middle), y(float(shape.elevation_at(a % 360)))) for a in around]
+    span = solar.sun_hours(view.site, pd.Timestamp(midnight).tz_convert(event.zone))
+    names = {0: "N", 45: "NE", 90: "E", 135: "SE", 180: "S", 225: "SW", 270: "W"}
+    names[315] = "NW"
+    return SkyDrawing(
+        path=[points(one) for one in segments if len(one) > 1],
+        hours=hours,
+        horizon=points([(LEFT, y(0)), *line, (WIDTH, y(0))]),
+        handles=[(a, h, across(a), y(h)) for a, h in horizon],
+        panels=[
+            (across(row.azimuth), row.name)
+            for row in arrays
+            if row.tilt and not row.turns
+        ],
+        directions=[(across(a), name) for a, name in names.items()],
+        heights=[(y(h), f"{h}°") for h in (0, 30, 60)],
+        day=f"{first:%d %b %Y}",
+        rise=span[0].to_pydatetime() if span else None,
+        down=span[1].to_pydatetime() if span else None,
+    )
+
+
+def _fill_harvest(
+    sheet: SunSheet,
+    event: Event,
+    view: SkyView,
+    horizon: tuple[tuple[float, float], ...],
+    arrays: list[PanelArray],
+) -> None:
+    hours = view.grid.step_min / 60
+    total = {sky: np.zeros(view.grid.count) for sky in (FORECAST, CLEAR)}
+    for row in arrays:
+        given = {
+            sky: view.harvest(array_of(row, horizon), sky).power_w for sky in total
+        }
+        for sky, watts in given.items():
+            total[sky] += watts
+        sheet.rows.append(
+            ArrayRow(
+                array=row,
+                where=str(row.station or row.source),
+                clear_wh=float(given[CLEAR].sum()) * hours,
+                forecast_wh=float(given[FORECAST].sum()) * hours,
+                most_w=float(given[CLEAR].max()),
+            )
+        )
+    sheet.most_w = float(max(total[CLEAR].max(), total[FORECAST].max(), 1.0))
+    x, y = Scale(0, event.span_min, LEFT, WIDTH), Scale(0, sheet.most_w, 110, 10)
+    sheet.clear = _outline(total[CLEAR], view.grid, x, y)
+    sheet.forecast = _outline(total[FORECAST], view.grid, x, y)
+    sheet.ticks = hour_ticks(event, x)
+    cloud = view.oktas
+    sheet.cloud = [
+        (x(step * view.grid.step_min), 60 / view.grid.step_min, float(cloud[step]))
+        for step in range(0, view.grid.count, 60 // view.grid.step_min)
+    ]
+    per_hour = 60 // view.grid.step_min
+    for step in range(0, view.grid.count, per_hour):
+        part = slice(step, step + per_hour)
+        sheet.hourly.append(
+            {
+                "at": event.moment_of(step * view.grid.step_min),
+                "oktas": float(cloud[step]),
+                "clear": float(total[CLEAR][part].sum()) * hours,
+                "forecast": float(total[FORECAST][part].sum()) * hours,
+            }
+        )
+    sheet.days = [
+        {"day": _day(clear.day), "clear": clear.wh, "forecast": forecast.wh}
+        for clear, forecast in zip(
+            view.by_day(total[CLEAR]), view.by_day(total[FORECAST]), strict=True
+        )
+    ]
+
+
+def _day(day: str) -> str:
+    return f"{date.fromisoformat(day):%a %d %b}"
+
+
+def _outline(watts: np.ndarray, grid: TimeGrid, x: Scale, y: Scale) -> str:
+    middles = (np.arange(grid.count) + 0.5) * grid.step_min
+    line = [(x(float(m)), y(float(w))) for m, w in zip(middles, watts, strict=True)]
+    return points([(line[0][0], y(0)), *line, (line[-1][0], y(0))])
+
+
+def modelled_w(event: Event, row: PanelArray, at: datetime, oktas: float) -> float:
+    """
+    What the model expects of an array at a moment under a cloud, uncalibrated. [W]
+
+    Raises
+    ------
+    PowercoreError
+        If no place of the event is on the map.
+    """
+    from powercore.event.sky import SkyView as View
+
+    sites = list(event.sites.prefetch_related("horizon"))
+    place = sky_site(sites)
+    if place is None:
+        raise UnknownKey("Put the yard or a station on the map first.")
+    where = row.station.site_id if row.station else None
+    site = next(
+        (one for one in sites if one.pk == where or (where is None and one.is_yard)),
+        sites[0],
+    )
+    horizon = tuple((one.azimuth, one.height) for one in site.horizon.all())
+    view = View(
+        place,
+        event.zone,
+        at.isoformat(),
+        TimeGrid(step_min=1, count=1),
+        (SkyHour(start_min=0, oktas=oktas),),
+    )
+    array = replace(array_of(row, horizon), factor=1.0)
+    return float(view.harvest(array, FORECAST).power_w[0])

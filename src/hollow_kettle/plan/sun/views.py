@@ -1,0 +1,312 @@
+"""The sun sheet, panels, horizons and the forecast."""
+
+from __future__ import annotations
+
+from datetime import datetime, time, timedelta
+from typing import Any
+from uuid import UUID
+
+from django import forms as django_forms
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
+
+from hollow_kettle.clock import from_local, local
+from hollow_kettle.exchange.forms import UploadForm
+from hollow_kettle.exchange.imports import apply_upload
+from hollow_kettle.exchange.services import keep_upload
+from hollow_kettle.exchange.tables import TableFault
+from hollow_kettle.people.access import actor_of, coordinator_only
+from hollow_kettle.plan.access import event_or_404
+from hollow_kettle.plan.models import Event, PanelArray, Site
+from hollow_kettle.plan.rows import remove
+from hollow_kettle.ui.asked import whole_number
+from hollow_kettle.ui.tried import tried
+from powercore.errors import PowercoreError
+from powercore.sun.arrays import factor_from_reading
+from powercore.sun.weather import UnreadableWeather
+
+from . import forms
+from . import services as sun
+from .page import modelled_w, sun_sheet
+
+PURPOSE = "weather"
+
+
+@require_safe
+def sun_page(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the sun sheet of one site."""
+    return _sheet(request, event_or_404(request, uid))
+
+
+def _sheet(
+    request: HttpRequest,
+    event: Event,
+    site: Site | None = None,
+    **bound: Any,
+) -> HttpResponse:
+    asked = whole_number(request.GET.get("site"))
+    if site is None and asked is not None:
+        site = event.sites.filter(pk=asked).first()
+    days = _local_days(event)
+    day = min(whole_number(request.GET.get("day")) or 0, len(days) - 1)
+    sheet = sun_sheet(event, site, day)
+    horizon = list(sheet.site.horizon.all()) if sheet.site else []
+    context = {
+        "event": event,
+        "sheet": sheet,
+        "day": day,
+        "days": [(number, one) for number, one in enumerate(days)],
+        "day_types": [(key, words) for key, (words, _) in sun.DAY_TYPES.items()],
+        "horizon_text": "\n".join(f"{p.azimuth:g} {p.height:g}" for p in horizon),
+        "array_form": forms.ArrayForm(event=event, initial=_feeds(sheet.site)),
+        "upload_form": UploadForm(),
+        "oktas_text": " ".join(f"{hour['oktas']:g}" for hour in sheet.hourly),
+        **bound,
+    }
+    return render(request, "plan/sun.html", context, status=422 if bound else 200)
+
+
+def _feeds(site: Site | None) -> dict[str, str]:
+    station = getattr(site, "station", None) if site and not site.is_yard else None
+    return {"feeds": f"station-{station.pk}"} if station else {}
+
+
+def _local_days(event: Event) -> list[datetime]:
+    """Local midnights of the event's days, as wall-clock times."""
+    first = local(event.starts_at, event.zone).date()
+    last = local(event.ends_at, event.zone).date()
+    count = (last - first).days + 1
+    return [
+        datetime.combine(first + timedelta(days=number), time(0))
+        for number in range(count)
+    ]
+
+
+def _back(event: Event, site: Site | None) -> HttpResponse:
+    response = redirect("plan:sun", event.pk)
+    if site is not None:
+        response["Location"] += f"?site={site.pk}"
+    return response
+
+
+def _site_of(row: PanelArray) -> Site | None:
+    if row.station is not None:
+        return row.station.site
+    return row.event.sites.filter(is_yard=True).first()
+
+
+@require_POST
+@coordinator_only
+def array_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Add panels."""
+    event = event_or_404(request, uid)
+    form = forms.ArrayForm(request.POST, event=event)
+    if form.is_valid():
+        row = tried(form, sun.add_array, event, **form.cleaned_data)
+        if row is not None:
+            messages.success(request, f"{row} is in the plan; now aim it.")
+            return redirect("plan:array_edit", event.pk, row.pk)
+    return _sheet(request, event, array_form=form)
+
+
+def _array(event: Event, pk: int) -> PanelArray:
+    rows = event.arrays.select_related("station__site", "source", "event")
+    return get_object_or_404(rows, pk=pk)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def array_edit(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Say how panels stand and what shades them."""
+    event = event_or_404(request, uid)
+    row = _array(event, pk)
+    names = list(forms.AimForm.base_fields)
+    form = forms.AimForm(
+        request.POST or None, initial={name: getattr(row, name) for name in names}
+    )
+    is_sent = request.method == "POST" and form.is_valid()
+    if is_sent and tried(form, sun.change_array, row, **form.cleaned_data):
+        messages.success(request, f"{row} is kept.")
+        return _back(event, _site_of(row))
+    noon = forms.NoonForm(initial={"at": _noon(event), "volts": 13.4})
+    return _array_page(request, event, row, form, noon)
+
+
+def _array_page(
+    request: HttpRequest,
+    event: Event,
+    row: PanelArray,
+    form: django_forms.Form,
+    noon: django_forms.Form,
+) -> HttpResponse:
+    is_bound = form.is_bound or noon.is_bound
+    context = {"event": event, "array": row, "form": form, "noon": noon}
+    status = 422 if is_bound else 200
+    return render(request, "plan/array_edit.html", context, status=status)
+
+
+def _noon(event: Event) -> datetime:
+    day = local(event.starts_at, event.zone).date()
+    return datetime.combine(day, time(13))
+
+
+@require_POST
+@coordinator_only
+def array_noon(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Set the model right by one reading of the charging current."""
+    event = event_or_404(request, uid)
+    row = _array(event, pk)
+    noon = forms.NoonForm(request.POST)
+    if noon.is_valid():
+        data = noon.cleaned_data
+        try:
+            expected = modelled_w(
+                event, row, from_local(data["at"], event.zone), data["oktas"]
+            )
+            factor = factor_from_reading(data["amps"], data["volts"], expected)
+            sun.change_array(
+                row,
+                factor=factor,
+                factor_origin=f"{data['amps']:g} A at {data['volts']:g} V, "
+                f"{data['at']:%d %b %H:%M}; the model said {expected:.0f} W",
+            )
+        except PowercoreError as error:
+            noon.add_error(None, str(error))
+        else:
+            messages.success(request, f"{row} gives {factor:.0%} of the model.")
+            return redirect("plan:array_edit", event.pk, row.pk)
+    names = list(forms.AimForm.base_fields)
+    form = forms.AimForm(initial={name: getattr(row, name) for name in names})
+    return _array_page(request, event, row, form, noon)
+
+
+@require_POST
+@coordinator_only
+def array_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Take panels out of the plan."""
+    event = event_or_404(request, uid)
+    row = _array(event, pk)
+    site = _site_of(row)
+    remove(row)
+    return _back(event, site)
+
+
+@require_POST
+@coordinator_only
+def horizon_edit(request: HttpRequest, uid: UUID, site_pk: int) -> HttpResponse:
+    """Keep what stands round about a site, as dragged or typed."""
+    event = event_or_404(request, uid)
+    site = get_object_or_404(event.sites, pk=site_pk)
+    text = request.POST.get("points", "")
+    try:
+        sun.set_horizon(site, sun.read_horizon(text))
+    except ValidationError as error:
+        return _sheet(
+            request,
+            event,
+            site,
+            horizon_text=text,
+            horizon_fault=" ".join(error.messages),
+        )
+    messages.success(request, f"The horizon of {site} is kept.")
+    return _back(event, site)
+
+
+@require_POST
+@coordinator_only
+def sky_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Take the forecast from the service, from types of day, or typed cloud."""
+    event = event_or_404(request, uid)
+    by = request.POST.get("by", "")
+    try:
+        if by == "service":
+            count = sun.forecast_by_service(event)
+        elif by == "days":
+            count = sun.forecast_by_day_type(event, _day_types(request, event))
+        else:
+            count = sun.forecast_by_oktas(event, _typed_oktas(request, event))
+    except ValidationError as error:
+        return _sheet(
+            request,
+            event,
+            sky_fault=" ".join(error.messages),
+            oktas_text=request.POST.get("oktas", ""),
+        )
+    messages.success(request, _taken(count))
+    return redirect("plan:sun", event.pk)
+
+
+def _taken(count: int) -> str:
+    return f"The forecast has {count} {'entry' if count == 1 else 'entries'} now."
+
+
+def _day_types(request: HttpRequest, event: Event) -> list[tuple[datetime, str]]:
+    found = []
+    for number, day in enumerate(_local_days(event)):
+        kind = request.POST.get(f"day-{number}", "")
+        if kind not in sun.DAY_TYPES:
+            raise ValidationError(f"Say what kind of day {day:%d %b} is.")
+        found.append((day, kind))
+    return found
+
+
+def _typed_oktas(request: HttpRequest, event: Event) -> list[tuple[datetime, float]]:
+    """Cloud typed hour by hour from the event's start, parted by blanks."""
+    words = request.POST.get("oktas", "").replace(";", " ").split()
+    hours = -(-event.span_min // 60)
+    if not words or len(words) > hours:
+        raise ValidationError(
+            f"Type 1 to {hours} numbers of eighths, one an hour from the start; "
+            f"there are {len(words)}."
+        )
+    start = local(event.starts_at, event.zone).replace(tzinfo=None)
+    found = []
+    for number, word in enumerate(words):
+        try:
+            oktas = float(word.replace(",", "."))
+        except ValueError as error:
+            raise ValidationError(f"'{word[:20]}' is no number of eighths.") from error
+        found.append((start + timedelta(hours=number), oktas))
+    return found
+
+
+@require_POST
+@coordinator_only
+def sky_import(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Read a weather file and show what it says, before anything is kept."""
+    event = event_or_404(request, uid)
+    form = UploadForm(request.POST, request.FILES)
+    if not form.is_valid():
+        return _sheet(request, event, upload_form=form)
+    try:
+        upload = keep_upload(
+            form.cleaned_data["file"], purpose=PURPOSE, by=actor_of(request)
+        )
+        weather = sun.read_file(event, bytes(upload.content))
+    except (TableFault, UnreadableWeather) as error:
+        form.add_error("file", str(error))
+        return _sheet(request, event, upload_form=form)
+    context = {"event": event, "upload": upload, "weather": weather}
+    return render(request, "plan/sky_import.html", context)
+
+
+@require_POST
+@coordinator_only
+def sky_import_apply(request: HttpRequest, uid: UUID, upload_uid: UUID) -> HttpResponse:
+    """Take a weather file whose preview was seen."""
+    event = event_or_404(request, uid)
+
+    def apply(content: bytes) -> int:
+        return sun.forecast_by_file(event, content)
+
+    count = apply_upload(request, upload_uid, purpose=PURPOSE, apply=apply)
+    if count is not None:
+        messages.success(request, _taken(count))
+    return redirect("plan:sun", event.pk)

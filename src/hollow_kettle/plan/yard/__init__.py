@@ -1,0 +1,1 @@
+"""The yard: sources, bays, crews, places and the walks between."""

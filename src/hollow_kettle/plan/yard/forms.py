@@ -1,0 +1,204 @@
+"""What people send about the yard."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django import forms
+
+from hollow_kettle.plan.models import (
+    Event,
+    Source,
+)
+from hollow_kettle.shelf.models import CHEMISTRY_CHOICES
+from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+from powercore.event.scenario import MOST_PEOPLE, USUAL_PEOPLE
+from powercore.physics.chemistry import CHEMISTRIES
+
+
+class SourceForm(Dressed, forms.Form):
+    """A source of the yard."""
+
+    name = forms.CharField(label="Source", max_length=60)
+    kind = forms.ChoiceField(label="Kind", choices=Source.Kind)
+    max_w = NumberField(label="Most at once", low=1, high=100_000, unit="W")
+    energy_wh = NumberField(
+        label="Holds",
+        low=0,
+        high=1_000_000,
+        unit="Wh",
+        required=False,
+        help_text="Only for a buffer bank.",
+    )
+    starts = WallTimeField(label="May run from")
+    ends = WallTimeField(label="until")
+
+
+class LimitsForm(Dressed, forms.Form):
+    """What a source can give, when it must be quiet, what it burns."""
+
+    max_w = NumberField(label="Most at once", low=1, high=100_000, unit="W")
+    max_va = NumberField(
+        label="Apparent power",
+        low=1,
+        high=150_000,
+        unit="VA",
+        required=False,
+        help_text="Chargers have a poor power factor: 0.65 is counted.",
+    )
+    other_w = NumberField(
+        label="Other things on it",
+        low=0,
+        high=100_000,
+        unit="W",
+        help_text="Lights, the kettle in the kitchen tent.",
+    )
+    energy_wh = NumberField(
+        label="Holds at the start", low=0, high=1_000_000, unit="Wh", required=False
+    )
+    capacity_wh = NumberField(
+        label="Can hold", low=0, high=1_000_000, unit="Wh", required=False
+    )
+    filled_from = forms.ModelChoiceField(
+        Source.objects.none(),
+        label="Filled from",
+        required=False,
+        help_text="A buffer bank, while that source runs.",
+    )
+    fill_w = NumberField(
+        label="Filled with", low=0, high=20_000, unit="W", required=False
+    )
+    quiet_from = forms.TimeField(
+        label="Quiet from",
+        required=False,
+        widget=forms.TimeInput(format="%H:%M"),
+        error_messages={"invalid": "Write the time of day like 22:00."},
+    )
+    quiet_until = forms.TimeField(
+        label="until",
+        required=False,
+        widget=forms.TimeInput(format="%H:%M"),
+        error_messages={"invalid": "Write the time of day like 06:00."},
+    )
+    is_quiet_waived = forms.BooleanField(
+        label="Quiet hours waived (emergency)", required=False
+    )
+    tank_l = NumberField(label="Tank", low=0.1, high=1000, unit="L", required=False)
+    on_hand_l = NumberField(
+        label="Fuel on hand, with the tank",
+        low=0,
+        high=10_000,
+        unit="L",
+        required=False,
+    )
+    quarter_l_h = NumberField(
+        label="Burns at a quarter", low=0.01, high=50, unit="L/h", required=False
+    )
+    full_l_h = NumberField(
+        label="Burns at full power", low=0.01, high=100, unit="L/h", required=False
+    )
+    refuel_min = NumberField(
+        label="Cooling and refuelling take",
+        low=0,
+        high=240,
+        unit="min",
+        is_whole=True,
+        help_text="Every bay on it is down; 20 to 30 min is usual.",
+    )
+
+    def __init__(self, *args: Any, source: Source, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        bank_only = ("energy_wh", "capacity_wh", "filled_from", "fill_w")
+        fuel_only = ("tank_l", "on_hand_l", "quarter_l_h", "full_l_h", "refuel_min")
+        is_bank = source.kind == Source.Kind.BUFFER
+        if is_bank:
+            feeds = source.event.sources.exclude(kind=Source.Kind.BUFFER)
+            self.fields["filled_from"].queryset = feeds  # type: ignore[attr-defined]
+        is_engine = source.kind == Source.Kind.GENERATOR
+        unused = (() if is_bank else bank_only) + (() if is_engine else fuel_only)
+        for name in unused:
+            del self.fields[name]
+
+
+class WindowForm(Dressed, forms.Form):
+    """Another stretch in which a source may run."""
+
+    starts = WallTimeField(label="May run from")
+    ends = WallTimeField(label="until")
+
+
+class BayForm(Dressed, forms.Form):
+    """A bay of the yard."""
+
+    name = forms.CharField(label="Bay", max_length=60)
+    source = forms.ModelChoiceField(Source.objects.none(), label="Fed from")
+    max_w = NumberField(label="Charger output", low=1, high=20_000, unit="W")
+    chemistries = forms.MultipleChoiceField(
+        label="Set for",
+        choices=[
+            (k, n) for k, n in CHEMISTRY_CHOICES if CHEMISTRIES[k].is_rechargeable
+        ],
+        widget=forms.SelectMultiple(attrs={"size": 7}),
+    )
+    ends_itself = forms.BooleanField(
+        label="Its charger stops by itself",
+        required=False,
+        help_text="Lead-acid may then charge while nobody watches.",
+    )
+    unwatched_why = forms.CharField(
+        label="May charge unwatched because",
+        max_length=120,
+        required=False,
+        help_text="Empty: nothing charges while nobody watches the yard. Only on "
+        "purpose: “charger in a steel box outside, smoke alarm”.",
+    )
+
+    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        self.fields["source"].queryset = event.sources.all()  # type: ignore[attr-defined]
+
+
+class CrewForm(Dressed, forms.Form):
+    """People on duty."""
+
+    name = forms.CharField(label="Crew", max_length=60)
+    does = forms.ChoiceField(
+        label="Does", choices=[("walks", "walks"), ("yard", "watches the yard")]
+    )
+    people = NumberField(
+        label="People together",
+        low=1,
+        high=MOST_PEOPLE,
+        is_whole=True,
+        initial=str(USUAL_PEOPLE),
+    )
+    starts = WallTimeField(label="On duty from")
+    ends = WallTimeField(label="until")
+
+
+class YardPlaceForm(Dressed, forms.Form):
+    """Where the charging yard is; the sky is looked at from there."""
+
+    latitude = NumberField(label="Latitude", low=-90, high=90, unit="°", required=False)
+    longitude = NumberField(
+        label="Longitude", low=-180, high=180, unit="°", required=False
+    )
+    altitude_m = NumberField(
+        label="Altitude", low=-430, high=9000, unit="m", required=False
+    )
+
+    def clean(self) -> dict[str, Any]:
+        """A place has both its coordinates or none."""
+        data = super().clean() or self.cleaned_data
+        halves = (data.get("latitude") is None) != (data.get("longitude") is None)
+        if halves and not self.errors:
+            self.add_error("longitude", "A place needs both its coordinates.")
+        return data
+
+
+class WalkForm(Dressed, forms.Form):
+    """Walking minutes between two sites."""
+
+    minutes = NumberField(
+        label="Walk", low=1, high=600, unit="min", is_whole=True, required=False
+    )

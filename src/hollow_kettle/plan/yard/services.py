@@ -1,0 +1,205 @@
+"""The yard: places and walks, sources, bays and crews."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.core.exceptions import ValidationError
+from django.db import transaction
+
+from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.plan.models import (
+    Bay,
+    Crew,
+    Event,
+    Site,
+    Source,
+    SourceWindow,
+    Walk,
+)
+from hollow_kettle.plan.rows import expanded
+from powercore.event.scenario import USUAL_PEOPLE
+
+
+@transaction.atomic
+def state_walk(a: Site, b: Site, *, minutes: int | None) -> None:
+    """State the walking minutes between two sites; None goes back to the map."""
+    Walk.objects.filter(a__in=(a, b), b__in=(a, b)).delete()
+    if minutes is not None:
+        Walk.objects.create(a=a, b=b, minutes=minutes)
+
+
+def place_site(
+    site: Site,
+    *,
+    latitude: float | None,
+    longitude: float | None,
+    altitude_m: float | None = None,
+) -> None:
+    """Put a site on the map."""
+    site.latitude, site.longitude, site.altitude_m = latitude, longitude, altitude_m
+    site.save(update_fields=["latitude", "longitude", "altitude_m"])
+
+
+@transaction.atomic
+def add_source(
+    event: Event,
+    *,
+    name: str,
+    kind: str,
+    max_w: float,
+    energy_wh: float | None,
+    starts: datetime,
+    ends: datetime,
+    **limits: Any,
+) -> Source:
+    """
+    Add a source with the first stretch in which it may run.
+
+    `limits` holds what else a source has: apparent power, other things on it, quiet
+    hours, fuel.
+
+    Raises
+    ------
+    ValidationError
+        If a buffer bank holds nothing known, quiet hours have one end only, or the
+        fuel is half stated.
+    """
+    if kind == Source.Kind.BUFFER and energy_wh is None:
+        raise ValidationError(
+            {"energy_wh": "A buffer bank runs dry: say what it holds."}
+        )
+    check_source(energy_wh=energy_wh, **limits)
+    starts_at, ends_at = expanded(event, starts, ends)
+    given = {key: value for key, value in limits.items() if value is not None}
+    source = Source.objects.create(
+        event=event, name=name, kind=kind, max_w=max_w, energy_wh=energy_wh, **given
+    )
+    SourceWindow.objects.create(source=source, starts_at=starts_at, ends_at=ends_at)
+    return source
+
+
+def check_source(
+    *,
+    energy_wh: float | None = None,
+    capacity_wh: float | None = None,
+    quiet_from: Any = None,
+    quiet_until: Any = None,
+    quarter_l_h: float | None = None,
+    full_l_h: float | None = None,
+    tank_l: float | None = None,
+    **_: Any,
+) -> None:
+    """
+    Check what of a source must fit together.
+
+    Raises
+    ------
+    ValidationError
+        Naming the field that doesn't.
+    """
+    if (quiet_from is None) != (quiet_until is None):
+        raise ValidationError({"quiet_until": "Quiet hours need both their ends."})
+    if energy_wh is not None and capacity_wh is not None and capacity_wh < energy_wh:
+        raise ValidationError(
+            {"capacity_wh": f"It holds {energy_wh:g} Wh, so it can hold at least that."}
+        )
+    fuel = (quarter_l_h, full_l_h, tank_l)
+    if any(value is not None for value in fuel) and None in fuel:
+        raise ValidationError(
+            {"tank_l": "For its fuel state the tank and both consumptions."}
+        )
+    if quarter_l_h and full_l_h and full_l_h < quarter_l_h:
+        raise ValidationError(
+            {"full_l_h": "At full power it burns no less than at a quarter."}
+        )
+
+
+def change_source(source: Source, **values: Any) -> Source:
+    """
+    Change a source's limits.
+
+    Raises
+    ------
+    ValidationError
+        If what is stated does not fit together.
+    """
+    check_source(**values)
+    if source.kind == Source.Kind.BUFFER and values.get("energy_wh") is None:
+        raise ValidationError(
+            {"energy_wh": "A buffer bank runs dry: say what it holds."}
+        )
+    if (values.get("filled_from") is None) != (not values.get("fill_w")):
+        raise ValidationError(
+            {"fill_w": "Say both what fills it and with how many watts."}
+        )
+    for name, value in values.items():
+        setattr(source, name, 0.0 if name == "fill_w" and value is None else value)
+    source.save()
+    return source
+
+
+def add_window(source: Source, *, starts: datetime, ends: datetime) -> SourceWindow:
+    """Let a source run for another stretch."""
+    starts_at, ends_at = expanded(source.event, starts, ends)
+    return SourceWindow.objects.create(
+        source=source, starts_at=starts_at, ends_at=ends_at
+    )
+
+
+@transaction.atomic
+def add_bay(
+    event: Event,
+    *,
+    name: str,
+    source: Source,
+    max_w: float,
+    chemistries: list[str],
+    ends_itself: bool = False,
+    unwatched_why: str = "",
+) -> Bay:
+    """Add a bay to the yard; it is a place where one battery can be."""
+    bay = Bay.objects.create(
+        event=event,
+        name=name,
+        source=source,
+        max_w=max_w,
+        chemistries=",".join(chemistries),
+        ends_itself=ends_itself,
+        unwatched_why=unwatched_why,
+    )
+    Place.objects.create(uid=bay.pk, event_key=event.pk, kind=PlaceKind.BAY, name=name)
+    return bay
+
+
+@transaction.atomic
+def change_bay(bay: Bay, *, chemistries: list[str], **values: Any) -> Bay:
+    """Change a bay; rotations made before stay as they are."""
+    bay.chemistries = ",".join(chemistries)
+    for name, value in values.items():
+        setattr(bay, name, value)
+    bay.save()
+    Place.objects.filter(pk=bay.pk).update(name=bay.name)
+    return bay
+
+
+def add_crew(
+    event: Event,
+    *,
+    name: str,
+    does: str,
+    starts: datetime,
+    ends: datetime,
+    people: int = USUAL_PEOPLE,
+) -> Crew:
+    """Put people on duty."""
+    starts_at, ends_at = expanded(event, starts, ends)
+    return Crew.objects.create(
+        event=event,
+        name=name,
+        does=does,
+        people=people,
+        starts_at=starts_at,
+        ends_at=ends_at,
+    )

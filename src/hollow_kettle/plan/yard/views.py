@@ -1,0 +1,257 @@
+"""The yard: sources, bays, crews, places and walks."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from django import forms as django_forms
+from django.contrib import messages
+from django.core.exceptions import ValidationError
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
+
+from hollow_kettle.people.access import coordinator_only
+from hollow_kettle.plan.access import event_or_404
+from hollow_kettle.plan.bridge.places import walk_minutes
+from hollow_kettle.plan.drawing import span_of
+from hollow_kettle.plan.models import (
+    Bay,
+    Crew,
+    Event,
+    Source,
+)
+from hollow_kettle.plan.rows import remove
+from hollow_kettle.shelf.fits.queries import charge_plan
+from hollow_kettle.ui.asked import whole_number
+from hollow_kettle.ui.tried import tried
+
+from . import forms, services
+from .page import little_map, source_strip
+
+
+@require_safe
+def yard(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the charging yard, its sources, bays and crews."""
+    return _yard_page(request, event_or_404(request, uid))
+
+
+def _yard_page(
+    request: HttpRequest, event: Event, **bound: django_forms.Form
+) -> HttpResponse:
+    span = span_of(event)
+    context = {
+        "event": event,
+        "sources": event.sources.prefetch_related("windows", "bays"),
+        "strip": source_strip(event),
+        "bays": event.bays.select_related("source"),
+        "crews": event.crews.all(),
+        "source_form": forms.SourceForm(initial=span),
+        "bay_form": forms.BayForm(event=event),
+        "crew_form": forms.CrewForm(initial=span),
+        "window_form": forms.WindowForm(initial=span, auto_id=False),
+        **bound,
+    }
+    status = 422 if bound else 200
+    return render(request, "plan/yard.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def source_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Add a source."""
+    event = event_or_404(request, uid)
+    form = forms.SourceForm(request.POST)
+    if form.is_valid() and tried(form, services.add_source, event, **form.cleaned_data):
+        return redirect("plan:yard", event.pk)
+    return _yard_page(request, event, source_form=form)
+
+
+@require_POST
+@coordinator_only
+def window_add(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpResponse:
+    """Let a source run for another stretch."""
+    event = event_or_404(request, uid)
+    source = get_object_or_404(Source, pk=source_uid, event=event)
+    form = forms.WindowForm(request.POST)
+    if form.is_valid() and tried(
+        form, services.add_window, source, **form.cleaned_data
+    ):
+        return redirect("plan:yard", event.pk)
+    return _yard_page(request, event, window_form=form)
+
+
+@require_POST
+@coordinator_only
+def bay_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Add a bay."""
+    event = event_or_404(request, uid)
+    form = forms.BayForm(request.POST, event=event)
+    if form.is_valid() and tried(form, services.add_bay, event, **form.cleaned_data):
+        return redirect("plan:yard", event.pk)
+    return _yard_page(request, event, bay_form=form)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def bay_edit(request: HttpRequest, uid: UUID, bay_uid: UUID) -> HttpResponse:
+    """Change a bay: its source, its charger, whether it may charge unwatched."""
+    event = event_or_404(request, uid)
+    bay = get_object_or_404(event.bays, pk=bay_uid)
+    names = ("name", "source", "max_w", "ends_itself", "unwatched_why")
+    initial = {name: getattr(bay, name) for name in names}
+    initial["chemistries"] = bay.chemistries.split(",")
+    form = forms.BayForm(request.POST or None, event=event, initial=initial)
+    if request.method == "POST" and form.is_valid():
+        services.change_bay(bay, **form.cleaned_data)
+        messages.success(request, f"{bay} is kept; the next rotation goes by it.")
+        return redirect("plan:yard", event.pk)
+    context = {"event": event, "bay": bay, "form": form}
+    status = 422 if form.is_bound else 200
+    return render(request, "plan/bay_edit.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def crew_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Put people on duty."""
+    event = event_or_404(request, uid)
+    form = forms.CrewForm(request.POST)
+    if form.is_valid() and tried(form, services.add_crew, event, **form.cleaned_data):
+        return redirect("plan:yard", event.pk)
+    return _yard_page(request, event, crew_form=form)
+
+
+_YARD_ROWS: dict[str, type[Source | Bay | Crew]] = {
+    "source": Source,
+    "bay": Bay,
+    "crew": Crew,
+}
+
+
+@require_POST
+@coordinator_only
+def yard_row_delete(
+    request: HttpRequest, uid: UUID, what: str, key: str
+) -> HttpResponse:
+    """Take a source, bay or crew out of the event."""
+    event = event_or_404(request, uid)
+    model = _YARD_ROWS.get(what)
+    if model is None:
+        raise Http404
+    try:
+        row = model.objects.filter(event=event, pk=key).first()
+    except (ValueError, ValidationError) as error:
+        raise Http404 from error
+    if row is None:
+        raise Http404
+    try:
+        remove(row)
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+    return redirect("plan:yard", event.pk)
+
+
+@require_safe
+def charge_by(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show when each battery must start charging to be full when it begins."""
+    event = event_or_404(request, uid)
+    watches = list(event.crews.filter(does="yard", starts_at__lt=event.starts_at))
+    plan = None
+    if event.starts_at > event.clock.now():
+        plan = charge_plan(
+            list(event.batteries.filter(hold="").select_related("battery")),
+            departs=event.starts_at,
+            watches=[(crew.starts_at, crew.ends_at) for crew in watches],
+        )
+    context = {"event": event, "plan": plan, "watches": watches}
+    return render(request, "plan/charge_by.html", context)
+
+
+@require_safe
+def places(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show the walking minutes between every pair of places."""
+    return _places_page(request, event_or_404(request, uid))
+
+
+def _places_page(
+    request: HttpRequest,
+    event: Event,
+    faults: dict[str, str] | None = None,
+    yard_form: django_forms.Form | None = None,
+) -> HttpResponse:
+    sites = list(event.sites.all())
+    yard = next((site for site in sites if site.is_yard), None)
+    names = forms.YardPlaceForm.base_fields
+    minutes = walk_minutes(event)
+    rows = [(a, [(b, minutes.get((a.pk, b.pk))) for b in sites]) for a in sites]
+    context = {
+        "event": event,
+        "sites": sites,
+        "rows": rows,
+        "faults": faults or {},
+        "map": little_map(sites),
+        "yard_form": yard_form
+        or forms.YardPlaceForm(
+            initial={name: getattr(yard, name) for name in names} if yard else None
+        ),
+    }
+    status = 422 if faults or yard_form else 200
+    return render(request, "plan/places.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def yard_place(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Put the charging yard on the map."""
+    event = event_or_404(request, uid)
+    form = forms.YardPlaceForm(request.POST)
+    if not form.is_valid():
+        return _places_page(request, event, yard_form=form)
+    services.place_site(event.sites.get(is_yard=True), **form.cleaned_data)
+    messages.success(request, "The yard is on the map.")
+    return redirect("plan:places", event.pk)
+
+
+@require_POST
+@coordinator_only
+def walk_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """State the walking minutes between two sites, or leave them to the map."""
+    event = event_or_404(request, uid)
+    a, b = (
+        event.sites.filter(pk=whole_number(request.POST.get(name)) or 0).first()
+        for name in ("a", "b")
+    )
+    form = forms.WalkForm(request.POST)
+    if a is None or b is None or a == b or not form.is_valid():
+        faults = [str(fault) for fault in form.errors.get("minutes", [])]
+        words = "; ".join(faults) or "Choose two different places."
+        return _places_page(request, event, {"walk": words})
+    services.state_walk(a, b, minutes=form.cleaned_data["minutes"])
+    messages.success(request, f"The walk between {a} and {b} is kept.")
+    return redirect("plan:places", event.pk)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def source_edit(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpResponse:
+    """Change what a source gives, when it is quiet, what it burns."""
+    event = event_or_404(request, uid)
+    source = get_object_or_404(Source, pk=source_uid, event=event)
+    names = list(forms.LimitsForm.base_fields)
+    form = forms.LimitsForm(
+        request.POST or None,
+        source=source,
+        initial={name: getattr(source, name) for name in names},
+    )
+    is_sent = request.method == "POST" and form.is_valid()
+    if is_sent and tried(form, services.change_source, source, **form.cleaned_data):
+        messages.success(request, f"{source} is kept.")
+        return redirect("plan:yard", event.pk)
+    context = {"event": event, "source": source, "form": form}
+    status = 422 if form.is_bound else 200
+    return render(request, "plan/source_edit.html", context, status=status)

@@ -1,0 +1,1 @@
+"""Things put on the shelf, changed, and taken off it."""

@@ -1,0 +1,1 @@
+"""Bench tests, and what they found."""

@@ -1,0 +1,1 @@
+"""The list of the shelf, and the page of each thing."""

@@ -1,0 +1,1 @@
+"""What is believed of a battery's charge between events, and why."""

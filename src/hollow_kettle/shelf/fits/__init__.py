@@ -1,0 +1,1 @@
+"""Which charger fits which battery, and which lead joins what."""

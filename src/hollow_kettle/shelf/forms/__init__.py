@@ -1,1 +1,0 @@
-"""What people send to the shelf, parsed and checked once, by topic."""

@@ -1,0 +1,1 @@
+"""Paper: labels, cards, lists, drawings."""

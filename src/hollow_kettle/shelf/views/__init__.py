@@ -1,1 +1,0 @@
-"""The Shelf's pages: parse, call, render."""

@@ -1,0 +1,90 @@
+"""What plans count on of the sun, and when it is dark."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+
+from powercore.event.problem.basis import Basis
+from powercore.event.scenario import (
+    NO_SUN,
+)
+from powercore.sun.arrays import Array
+from powercore.values import BoolArray, FloatArray
+
+
+class Sun(Basis):
+    """What panels give under the sky that plans count on, and the dark."""
+
+    def sky_of(self, station: str) -> str:
+        """The sky that plans count on at a station."""
+        first = min(one.tier for one in self.stations.values())
+        is_first = self.stations[station].tier == first
+        return self.scenario.first_tier_sky if is_first else self.scenario.other_sky
+
+    @cached_property
+    def sun_w(self) -> dict[str, FloatArray]:
+        """
+        What plans count on of the panels at each station, on the grid. [W]
+
+        Under the sky that the event says, for the first tier and for the others.
+        """
+        return self._panels_w(
+            {key: (one.arrays, self.sky_of(key)) for key, one in self.stations.items()}
+        )
+
+    @cached_property
+    def yard_sun_w(self) -> dict[str, FloatArray]:
+        """What plans count on of the panels at each of the yard's sources. [W]"""
+        event = self.scenario
+        return self._panels_w(
+            {one.key: (one.arrays, event.yard_sky) for one in event.sources}
+        )
+
+    def _panels_w(
+        self, asked: dict[str, tuple[tuple[Array, ...], str]]
+    ) -> dict[str, FloatArray]:
+        event = self.scenario
+        found = {key: np.zeros(self.grid.count) for key in asked}
+        counted = {
+            key: (arrays, sky)
+            for key, (arrays, sky) in asked.items()
+            if arrays and sky != NO_SUN
+        }
+        if event.site is None or not counted:
+            return found
+        # Loads pvlib and pandas: only for events that have panels.
+        from powercore.event.sky import panels_w
+
+        watts = panels_w(
+            event.site,
+            event.zone,
+            event.starts_at,
+            event.span_min,
+            event.sky,
+            tuple(counted.values()),
+        )
+        return found | dict(zip(counted, watts, strict=True))
+
+    @cached_property
+    def dark(self) -> BoolArray:
+        """Steps of the grid in which the sun is down; none without a place."""
+        event = self.scenario
+        if event.site is None:
+            return np.zeros(self.grid.count, dtype=bool)
+        # Loads pvlib and pandas: only for events that are on the map.
+        from powercore.event.sky import dark
+
+        return dark(event.site, event.zone, event.starts_at, event.span_min)
+
+    def is_night(self, leave: int, back: int) -> bool:
+        """Whether the sun is down at some time of a walk."""
+        if not self._is_ever_dark:
+            return False
+        step = self.grid.step_min
+        return bool(self.dark[max(0, leave) // step : -(-back // step)].any())
+
+    @cached_property
+    def _is_ever_dark(self) -> bool:
+        return bool(self.dark.any())

@@ -1,0 +1,49 @@
+"""Check a rotation against its problem, independently of whatever made it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from powercore.event.problem import (
+    Leg,
+    Problem,
+)
+from powercore.rotation.verify.pins import broken_pins
+from powercore.rotation.verify.replay import Replay
+from powercore.rotation.verify.report import Outcome, Report
+from powercore.rotation.verify.rules import (
+    _batteries,
+    _bays,
+    _carrying,
+    _malformed,
+    _places,
+    _spares,
+)
+
+
+def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
+    """
+    Check the rules and replay the physics.
+
+    Parameters
+    ----------
+    problem : Problem
+        What the rotation is for.
+    legs : sequence of Leg
+        The rotation, in any order.
+
+    Returns
+    -------
+    Report
+        With `outcome.leg_soc` in the order of `legs`. When a leg names something
+        unknown or runs backwards, only that is reported, and nothing is replayed.
+    """
+    broken = list(_malformed(problem, legs))
+    if broken:
+        return Report(broken=tuple(broken), outcome=Outcome())
+    for check in (_batteries, _places, _spares, _carrying, _bays, broken_pins):
+        broken += check(problem, legs)
+    replay = Replay(problem, legs)
+    outcome = replay.run()
+    broken += replay.broken
+    return Report(broken=tuple(broken), outcome=outcome)
