@@ -2,14 +2,8 @@
 
 from __future__ import annotations
 
-from powercore.event.scenario import (
-    BatteryPlan,
-    BayPlan,
-    CrewPlan,
-    Scenario,
-    SkyHour,
-    StationPlan,
-)
+from powercore.event.plans import BatteryPlan, BayPlan, CrewPlan, SkyHour, StationPlan
+from powercore.event.scenario import Scenario
 from powercore.physics.battery import Pack
 from powercore.physics.loads import Draw, Load, Opening, Pattern
 from powercore.sun.arrays import Array, Site

@@ -15,15 +15,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from powercore.event.plans import BatteryPlan, BayPlan, CrewPlan, StationPlan
 from powercore.event.problem import CHARGE, SERVE, Leg, Problem
-from powercore.event.scenario import (
-    BatteryPlan,
-    BayPlan,
-    CrewPlan,
-    Scenario,
-    StationPlan,
-    encode,
-)
+from powercore.event.scenario import Scenario, encode
 from powercore.physics.battery import Pack
 from powercore.physics.loads import Draw, Load, Opening, Pattern
 from powercore.rotation.timetable import legs_of, timetable

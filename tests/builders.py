@@ -4,13 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from powercore.event.scenario import (
-    BatteryPlan,
-    BayPlan,
-    CrewPlan,
-    Scenario,
-    StationPlan,
-)
+from powercore.event.plans import BatteryPlan, BayPlan, CrewPlan, StationPlan
+from powercore.event.scenario import Scenario
 from powercore.physics.battery import Pack
 from powercore.physics.loads import Draw, Load, Opening, Pattern
 from powercore.sun.sources import SourcePlan

@@ -32,8 +32,9 @@ import msgspec
 import psutil
 
 from powercore.errors import PowercoreError
+from powercore.event.plans import SKIES, Pin
 from powercore.event.problem import Leg, Problem
-from powercore.event.scenario import SKIES, Pin, Scenario, arrays_of, decode, schema
+from powercore.event.scenario import Scenario, arrays_of, decode, schema
 from powercore.futures.advice import advice
 from powercore.futures.budget import Ledger, Suns, ledgers, no_sun
 from powercore.gear.checks import RULES

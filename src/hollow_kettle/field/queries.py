@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from uuid import UUID
 
@@ -16,7 +16,6 @@ from hollow_kettle.log.models import (
     Kind,
     PlaceKind,
     Standing,
-    StationSpan,
 )
 from hollow_kettle.log.states import STATES, is_ready, state_of
 from hollow_kettle.plan.bridge.rotations import published
@@ -27,154 +26,19 @@ from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
 from powercore.belief.estimate import SocEstimate
 from powercore.belief.runtime import TimeLeft, time_left
-from powercore.physics.battery import Pack
 
 from .beliefs import EventPhysics
+from .page import Board, BoardBattery, BoardBay, BoardStation
 
 #: A reading older than this is worth asking for again. Common practice, no source.
 OLD_READING = timedelta(minutes=60)
+
+
 #: The board shows this many hours ahead.
 HORIZON_H = 8.0
+
+
 _POLL_MIN = 3
-
-
-@dataclass(frozen=True, slots=True)
-class BoardBattery:
-    """A battery of the event, as it is believed to be now."""
-
-    uid: UUID
-    tag: str
-    pack: Pack
-    soc: SocEstimate
-    row: BatteryNow | None
-    state: str
-
-    @property
-    def is_tripped(self) -> bool:
-        """Whether it showed 0 V when it was last read."""
-        return self.row is not None and self.row.is_tripped
-
-    @property
-    def is_held(self) -> bool:
-        """Whether it must not be used."""
-        return self.state == "hold"
-
-
-@dataclass(slots=True)
-class BoardStation:
-    """A station on the board."""
-
-    station: Station
-    battery: BoardBattery | None
-    reserve: TimeLeft | None
-    disconnect: TimeLeft | None
-    move: Move | None
-    slack_min: float | None
-    spans: list[StationSpan]
-    age_min: float | None
-    is_open: bool
-    dot: float = 0.0
-    band: tuple[float, float] = (0.0, 0.0)
-
-    @property
-    def is_off(self) -> bool:
-        """Whether it was noted to be off the air."""
-        return any(span.what == "off_air" for span in self.spans)
-
-    @property
-    def is_short(self) -> bool:
-        """Whether it needs somebody now: off, or late with less than an hour left."""
-        is_late = self.slack_min is not None and self.slack_min < 0
-        bad_h = self.reserve.bad_h if self.reserve else None
-        is_thin = is_late and bad_h is not None and bad_h < 1
-        return self.is_off or self.has_trouble or is_thin
-
-    @property
-    def is_tripped(self) -> bool:
-        """Whether its battery shows 0 V."""
-        return self.battery is not None and self.battery.is_tripped
-
-    @property
-    def has_trouble(self) -> bool:
-        """Whether its battery shows 0 V, or must not be used."""
-        battery = self.battery
-        return battery is not None and (battery.is_tripped or battery.is_held)
-
-    @property
-    def sort_key(self) -> tuple[int, float]:
-        """Off the air and 0 V first, then the least slack; closed stations last."""
-        is_first = self.is_off or self.has_trouble
-        if not self.is_open and not is_first:
-            return (2, 0.0)
-        return (
-            0 if is_first else 1,
-            self.slack_min if self.slack_min is not None else 1e9,
-        )
-
-
-@dataclass(frozen=True, slots=True)
-class BoardBay:
-    """A bay of the yard."""
-
-    name: str
-    source: str
-    has_power: bool
-    battery: BoardBattery | None
-    hours_to_90: float | None
-    #: Whether it charges though nobody watches, and may not.
-    is_alone: bool = False
-    unwatched_why: str = ""
-
-
-@dataclass(slots=True)
-class Board:
-    """Everything the field board shows."""
-
-    now: datetime
-    version: str
-    stations: list[BoardStation]
-    bays: list[BoardBay]
-    batteries: list[BoardBattery]
-    counts: list[tuple[str, int]]
-    worth_a_look: list[str] = field(default_factory=list)
-    conflicts: list[str] = field(default_factory=list)
-    moves: list[Move] = field(default_factory=list)
-
-    def in_state(self, state: str) -> list[BoardBattery]:
-        """Batteries in one state."""
-        return [battery for battery in self.batteries if battery.state == state]
-
-    @property
-    def unknown(self) -> list[BoardBattery]:
-        """Batteries nobody has noted at this event."""
-        return self.in_state("unknown") + self.in_state("at home")
-
-    @property
-    def ready(self) -> list[BoardBattery]:
-        """Batteries ready in the yard."""
-        return self.in_state("ready")
-
-    @property
-    def empty(self) -> list[BoardBattery]:
-        """Batteries waiting to be charged."""
-        return self.in_state("empty")
-
-    @property
-    def on_air(self) -> int:
-        """Stations that are open, not off the air, and have no battery that tripped."""
-        return sum(
-            s.is_open and not s.is_off and not s.is_tripped for s in self.stations
-        )
-
-    @property
-    def tripped(self) -> int:
-        """Stations whose battery read 0 V, which nobody noted as off the air."""
-        return sum(s.is_tripped and not s.is_off for s in self.stations)
-
-    @property
-    def off_air(self) -> int:
-        """Stations noted to be off the air."""
-        return sum(s.is_off for s in self.stations)
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,20 +95,7 @@ def board_of(event: Event, now: datetime) -> Board:
         _battery(physics, UUID(key), rows.get(UUID(key)), now)
         for key in physics.problem.batteries
     ]
-    by_place = {
-        battery.row.place_id: battery
-        for battery in batteries
-        if battery.row is not None
-        and battery.row.place is not None
-        and battery.row.place.kind in (PlaceKind.POSITION, PlaceKind.BAY)
-    }
-    at_station = {
-        battery.row.place.station_key: battery
-        for battery in by_place.values()
-        if battery.row is not None
-        and battery.row.place is not None
-        and battery.row.place.kind == PlaceKind.POSITION
-    }
+    by_place, at_station = _where(batteries)
     # A rotation made before batteries were joined still moves them singly.
     tags = {
         UUID(single.key): single.tag
@@ -277,6 +128,20 @@ def board_of(event: Event, now: datetime) -> Board:
     )
     _look(event, board, tags, log, holds)
     return board
+
+
+def _where(
+    batteries: list[BoardBattery],
+) -> tuple[dict[UUID, BoardBattery], dict[UUID | None, BoardBattery]]:
+    """What is on bays and in use, by place, and what is in use, by station."""
+    by_place, at_station = {}, {}
+    for battery in batteries:
+        place = battery.row.place if battery.row is not None else None
+        if place is not None and place.kind in (PlaceKind.POSITION, PlaceKind.BAY):
+            by_place[place.pk] = battery
+            if place.kind == PlaceKind.POSITION:
+                at_station[place.station_key] = battery
+    return by_place, at_station
 
 
 def _battery(
@@ -381,14 +246,17 @@ def _station(
         (now - read_at).total_seconds() / 60 if read_at else None,
         is_open,
     )
+    _draw_band(found, lefts[0])
+    return found
+
+
+def _draw_band(found: BoardStation, left: TimeLeft) -> None:
+    """Where the hours to the reserve lie on the card's little scale."""
     scale = Scale(0, HORIZON_H, 4, 236)
-    ends = [
-        HORIZON_H if h is None else h
-        for h in (lefts[0].bad_h, lefts[0].typical_h, lefts[0].good_h)
-    ]
+    hours = (left.bad_h, left.typical_h, left.good_h)
+    ends = [HORIZON_H if h is None else h for h in hours]
     found.dot = scale(ends[1])
     found.band = (scale(ends[0]), round(max(1.0, scale(ends[2]) - scale(ends[0])), 1))
-    return found
 
 
 def _slack(

@@ -231,65 +231,99 @@ def _note(
             if key in form.fields
         },
     }
-    if what == "reading":
-        battery = form.battery("tag")
-        aside = _aside_for_lead(request, event, battery)
-        names = ("volts", "amps", "how", "unplugged_min", "amp_hours", "gauge_pct")
-        fields = {name: data[name] for name in names}
-        if fields["volts"] is None:
-            fields["how"] = ""
-        return services.note(
-            event,
-            Kind.READING,
-            battery=battery.pk if battery else None,
-            tag=data["tag"],
-            aside=aside,
-            **fields,
-            **common,
-        )
-    if what == "swap":
-        station: Station = data["station"]
-        _allow(request, event, station.pk)
-        battery, out = form.battery("tag"), form.battery("tag_out")
-        lost = data["tag_out"] and out is None
-        place = services.position_of(station)
-        return services.note(
-            event,
-            Kind.SWAP,
-            battery=battery.pk if battery else None,
-            tag=data["tag"],
-            battery_out=out.pk if out else None,
-            aside=f"no battery {data['tag_out']} on the shelf" if lost else "",
-            place=place,
-            station_key=station.pk,
-            place_out=data["place_out"],
-            **common,
-        )
-    if what == "move":
-        _allow(request, event, None)
-        battery = form.battery("tag")
-        return services.note(
-            event,
-            Kind.MOVE,
-            battery=battery.pk if battery else None,
-            tag=data["tag"],
-            place=data["to"],
-            **common,
-        )
-    if what == "station":
-        _allow(request, event, data["station"].pk)
-        kind, step = data["what"], ""
-        if kind in ("low", "full"):
-            kind, step = Kind.POWER_STEP, kind
-        return services.log_station(
-            event, data["station"], what=kind, step=step, text=data["text"], **common
-        )
-    if what == "source":
-        _allow(request, event, None)
-        return services.log_source(
-            event, data["source"], is_on=data["state"] == "on", **common
-        )
-    return services.note(event, Kind.NOTE, note=data["text"], **common)
+    noted = _NOTED.get(what)
+    if noted is None:
+        return services.note(event, Kind.NOTE, note=data["text"], **common)
+    return noted(request, event, form, common)
+
+
+def _note_reading(
+    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+) -> Receipt | None:
+    data, battery = form.cleaned_data, form.battery("tag")
+    aside = _aside_for_lead(request, event, battery)
+    names = ("volts", "amps", "how", "unplugged_min", "amp_hours", "gauge_pct")
+    fields = {name: data[name] for name in names}
+    if fields["volts"] is None:
+        fields["how"] = ""
+    return services.note(
+        event,
+        Kind.READING,
+        battery=battery.pk if battery else None,
+        tag=data["tag"],
+        aside=aside,
+        **fields,
+        **common,
+    )
+
+
+def _note_swap(
+    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+) -> Receipt | None:
+    data = form.cleaned_data
+    station: Station = data["station"]
+    _allow(request, event, station.pk)
+    battery, out = form.battery("tag"), form.battery("tag_out")
+    lost = data["tag_out"] and out is None
+    return services.note(
+        event,
+        Kind.SWAP,
+        battery=battery.pk if battery else None,
+        tag=data["tag"],
+        battery_out=out.pk if out else None,
+        aside=f"no battery {data['tag_out']} on the shelf" if lost else "",
+        place=services.position_of(station),
+        station_key=station.pk,
+        place_out=data["place_out"],
+        **common,
+    )
+
+
+def _note_move(
+    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+) -> Receipt | None:
+    _allow(request, event, None)
+    data, battery = form.cleaned_data, form.battery("tag")
+    return services.note(
+        event,
+        Kind.MOVE,
+        battery=battery.pk if battery else None,
+        tag=data["tag"],
+        place=data["to"],
+        **common,
+    )
+
+
+def _note_station(
+    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+) -> Receipt | None:
+    data = form.cleaned_data
+    _allow(request, event, data["station"].pk)
+    kind, step = data["what"], ""
+    if kind in ("low", "full"):
+        kind, step = Kind.POWER_STEP, kind
+    return services.log_station(
+        event, data["station"], what=kind, step=step, text=data["text"], **common
+    )
+
+
+def _note_source(
+    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+) -> Receipt | None:
+    _allow(request, event, None)
+    data = form.cleaned_data
+    return services.log_source(
+        event, data["source"], is_on=data["state"] == "on", **common
+    )
+
+
+_NOTED = {
+    "reading": _note_reading,
+    "swap": _note_swap,
+    "move": _note_move,
+    "station": _note_station,
+    "source": _note_source,
+}
 
 
 def _aside_for_lead(request: HttpRequest, event: Event, battery: Asset | None) -> str:

@@ -15,9 +15,9 @@ from procrastinate import JobContext
 from procrastinate.contrib.django import app
 
 from hollow_kettle.clock import real_now
+from powercore.event.plans import Pin as CorePin
 from powercore.event.problem import Leg as CoreLeg
 from powercore.event.problem import Problem
-from powercore.event.scenario import Pin as CorePin
 from powercore.event.scenario import encode
 from powercore.futures.stress import stress
 

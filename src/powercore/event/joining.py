@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from powercore.errors import PowercoreError
-from powercore.event.scenario import BatteryPlan
+from powercore.event.plans import BatteryPlan
 from powercore.physics.battery import Pack
 
 #: Batteries that are joined to one set at most. Common practice, no source.

@@ -15,7 +15,8 @@ import numpy as np
 import pandas as pd
 
 from powercore.errors import UnknownKey
-from powercore.event.scenario import CLEAR, FORECAST, NO_SUN, SKIES, Scenario, SkyHour
+from powercore.event.plans import CLEAR, FORECAST, NO_SUN, SKIES, SkyHour
+from powercore.event.scenario import Scenario
 from powercore.sun import solar
 from powercore.sun.arrays import Array, Horizon, Site
 from powercore.values import BoolArray, FloatArray, TimeGrid

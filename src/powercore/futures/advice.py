@@ -60,34 +60,7 @@ def _stations(problem: Problem) -> Iterator[Advice]:
                 remedy="give it equipment and open hours",
             )
             continue
-        feeding = problem.feeding(key)
-        fuse = station.main_fuse_a
-        if fuse is not None and feeding.peak_a > fuse:
-            yield Advice(
-                severity="caution",
-                about=key,
-                words=f"{station.name} peaks at {feeding.peak_a:.1f} A on a {fuse:g} A "
-                "main fuse",
-                remedy="transmit one at a time, or split the feed; never a fuse above "
-                "the wire",
-            )
-        elif fuse is not None and feeding.mean_a > SUSTAINED * fuse:
-            yield Advice(
-                severity="caution",
-                about=key,
-                words=f"{station.name} draws {feeding.mean_a:.1f} A on the mean, over "
-                f"80 % of its {fuse:g} A main fuse",
-                remedy="fewer things on this feed",
-            )
-        carries = station.feed_carries_a
-        if carries is not None and feeding.mean_a > carries:
-            yield Advice(
-                severity="stop",
-                about=key,
-                words=f"{station.name} draws {feeding.mean_a:.1f} A on the mean, its "
-                f"feed carries {carries:.0f} A",
-                remedy="a thicker feed, or the battery at the station",
-            )
+        yield from _feed(problem, key)
         usable = [
             battery
             for battery in problem.batteries
@@ -101,36 +74,83 @@ def _stations(problem: Problem) -> Iterator[Advice]:
                 words=f"no battery of the event can feed {station.name}",
                 remedy="look at the volts its devices need and at peak currents",
             )
-        drop_v = feeding.peak_a * station.path_ohm
-        if drop_v > 0.1 * BUS_V:
-            yield Advice(
-                severity="caution",
-                about=key,
-                words=f"{drop_v:.1f} V are lost at {station.name} key down",
-                remedy="a shorter or thicker feed, or the battery at the station",
-            )
+        yield from _drop(problem, key)
         for supply in station.supplies:
-            if supply.max_w < feeding.peak_a * BUS_V:
-                yield Advice(
-                    severity="caution",
-                    about=key,
-                    words=f"{supply.name or supply.kind} at {station.name} gives "
-                    f"{supply.max_w:.0f} W, key down takes "
-                    f"{feeding.peak_a * BUS_V:.0f} W",
-                    remedy="a battery beside it bridges the peaks",
-                )
-            yield from _budget(problem, key, supply)
-            if supply.transfer_s > 0 and usable:
-                yield Advice(
-                    severity="note",
-                    about=key,
-                    words=f"{station.name} is dark for {supply.transfer_s:g} s when "
-                    f"{supply.name or supply.kind} takes over",
-                    remedy="try the transfer before the day: computers restart",
-                )
+            yield from _supply(problem, key, supply, is_bridged=bool(usable))
         for array in station.arrays:
             yield from _array(key, station.name, array)
         yield from _cold(problem, key)
+
+
+def _feed(problem: Problem, key: str) -> Iterator[Advice]:
+    """A station's main fuse and feed."""
+    station = problem.stations[key]
+    feeding = problem.feeding(key)
+    fuse = station.main_fuse_a
+    if fuse is not None and feeding.peak_a > fuse:
+        yield Advice(
+            severity="caution",
+            about=key,
+            words=f"{station.name} peaks at {feeding.peak_a:.1f} A on a {fuse:g} A "
+            "main fuse",
+            remedy="transmit one at a time, or split the feed; never a fuse above "
+            "the wire",
+        )
+    elif fuse is not None and feeding.mean_a > SUSTAINED * fuse:
+        yield Advice(
+            severity="caution",
+            about=key,
+            words=f"{station.name} draws {feeding.mean_a:.1f} A on the mean, over "
+            f"80 % of its {fuse:g} A main fuse",
+            remedy="fewer things on this feed",
+        )
+    carries = station.feed_carries_a
+    if carries is not None and feeding.mean_a > carries:
+        yield Advice(
+            severity="stop",
+            about=key,
+            words=f"{station.name} draws {feeding.mean_a:.1f} A on the mean, its "
+            f"feed carries {carries:.0f} A",
+            remedy="a thicker feed, or the battery at the station",
+        )
+
+
+def _drop(problem: Problem, key: str) -> Iterator[Advice]:
+    """Volts lost on the way to a station."""
+    station, feeding = problem.stations[key], problem.feeding(key)
+    drop_v = feeding.peak_a * station.path_ohm
+    if drop_v > 0.1 * BUS_V:
+        yield Advice(
+            severity="caution",
+            about=key,
+            words=f"{drop_v:.1f} V are lost at {station.name} key down",
+            remedy="a shorter or thicker feed, or the battery at the station",
+        )
+
+
+def _supply(
+    problem: Problem, key: str, supply: Supply, *, is_bridged: bool
+) -> Iterator[Advice]:
+    """A supply at a station: its power against peaks, and what it takes to begin."""
+    station, feeding = problem.stations[key], problem.feeding(key)
+    if supply.max_w < feeding.peak_a * BUS_V:
+        yield Advice(
+            severity="caution",
+            about=key,
+            words=f"{supply.name or supply.kind} at {station.name} gives "
+            f"{supply.max_w:.0f} W, key down takes "
+            f"{feeding.peak_a * BUS_V:.0f} W",
+            remedy="a battery beside it bridges the peaks",
+        )
+    yield from _budget(problem, key, supply)
+    if supply.transfer_s > 0 and is_bridged:
+        yield Advice(
+            severity="note",
+            about=key,
+            words=f"{station.name} is dark for {supply.transfer_s:g} s when "
+            f"{supply.name or supply.kind} takes over",
+            remedy="try the transfer before the day: computers restart",
+        )
 
 
 def _cold(problem: Problem, key: str) -> Iterator[Advice]:

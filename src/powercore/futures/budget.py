@@ -16,8 +16,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from powercore.belief.runtime import hours_at
+from powercore.event.plans import NO_SUN
 from powercore.event.problem import SERVE, Leg, Problem
-from powercore.event.scenario import NO_SUN
 from powercore.futures.draws import Runs, joined, likely
 from powercore.futures.simulate import simulate
 from powercore.physics.loads import bad_day_w

@@ -14,8 +14,9 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
+from powercore.event.plans import LOW, BatteryPlan, CrewPlan, Pin
 from powercore.event.problem import SERVE, WAIT, YARD, Leg, Problem
-from powercore.event.scenario import LOW, BatteryPlan, CrewPlan, Pin, Scenario
+from powercore.event.scenario import Scenario
 from powercore.futures.budget import Suns
 from powercore.futures.stress import NOTICED_MIN, Cure, Cures, mean_off_air
 from powercore.rotation.search.improve import Aim, improve

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from powercore.event.plans import FORECAST, NO_SUN
 from powercore.event.problem import Problem
-from powercore.event.scenario import FORECAST, NO_SUN
 from powercore.values import FloatArray
 
 #: How far below full a battery that left as full may be: one standard deviation.

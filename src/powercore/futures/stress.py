@@ -20,6 +20,7 @@ from itertools import pairwise
 import numpy as np
 
 from powercore.event.joining import left_of_flat
+from powercore.event.plans import FORECAST, NO_SUN
 from powercore.event.problem import (
     CARRIED,
     CHARGE,
@@ -32,7 +33,7 @@ from powercore.event.problem import (
     stops_of,
     visit_of,
 )
-from powercore.event.scenario import FORECAST, NO_SUN, low_power
+from powercore.event.scenario import low_power
 from powercore.futures.budget import Suns
 from powercore.futures.draws import likely
 from powercore.futures.simulate import simulate

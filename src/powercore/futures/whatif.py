@@ -14,8 +14,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.errors import OutOfRange, UnknownKey
+from powercore.event.plans import BatteryPlan, StationPlan
 from powercore.event.problem import SERVE, Leg, Problem
-from powercore.event.scenario import BatteryPlan, StationPlan, low_power
+from powercore.event.scenario import low_power
 from powercore.futures.budget import StationBudget, Suns, ledgers_of
 from powercore.physics.loads import Load, Opening, Pattern, Step
 from powercore.sun.arrays import Array

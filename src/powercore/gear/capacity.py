@@ -7,6 +7,7 @@ still bounds the capacity from below, and says so.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -17,6 +18,7 @@ from numpy.typing import ArrayLike
 from powercore.errors import PowercoreError
 from powercore.gear.things import Meter, PowerBank
 from powercore.physics.battery import Pack
+from powercore.physics.chemistry import Chemistry
 from powercore.values import in_range
 
 #: What remains unknown of a meter that was compared within a year, and of one
@@ -175,42 +177,38 @@ def capacity_of(
     chem = pack.chem
     steps = [f"{given.ah:.2f} Ah in {given.hours:.1f} h, {given.mean_a:.2f} A mean"]
     ah, rate_sd = given.ah, 0.0
-    if chem.is_lead:
-        hours_at = ah / given.mean_a
-        rated_ah = (
-            given.mean_a
-            * chem.rated_h
-            * (hours_at / chem.rated_h) ** (1 / chem.peukert)
-        )
-        if rated_ah / chem.rated_h < given.mean_a:
-            steps.append(f"{rated_ah:.2f} Ah at the {chem.rated_h:g} h rate (Peukert)")
-            rate_sd = _RATE_SD * min(3.0, rated_ah / ah)
-            ah = rated_ah
+    rated_ah = _rated_ah(chem, given)
+    if rated_ah is not None:
+        steps.append(f"{rated_ah:.2f} Ah at the {chem.rated_h:g} h rate (Peukert)")
+        rate_sd = _RATE_SD * min(3.0, rated_ah / ah)
+        ah = rated_ah
     share = chem.capacity_share(temp_c)
     if abs(share - 1) > 1e-9:
         ah /= share
-        rate_sd = (rate_sd**2 + ((1 - share) * 0.3) ** 2) ** 0.5
+        rate_sd = math.hypot(rate_sd, (1 - share) * 0.3)
         steps.append(f"{ah:.2f} Ah at 25 °C ({share:.0%} is there at {temp_c:g} °C)")
     gain_sd, zero_sd_a = _meter_sd(meter)
-    sd_ah = (
-        (gain_sd * ah) ** 2
-        + (zero_sd_a * given.hours) ** 2
-        + (_ENDS_SD * ah) ** 2
-        + (rate_sd * ah) ** 2
-    ) ** 0.5
+    sd_ah = math.hypot(
+        gain_sd * ah, zero_sd_a * given.hours, _ENDS_SD * ah, rate_sd * ah
+    )
     bound = Bound.MEASURED
     if not (was_full and was_emptied):
         bound = Bound.AT_LEAST
-        missing = [
-            words
-            for is_there, words in (
-                (was_full, "it was not proved full before"),
-                (was_emptied, "it was not run to its disconnect"),
-            )
-            if not is_there
-        ]
+        missing = [] if was_full else ["it was not proved full before"]
+        missing += [] if was_emptied else ["it was not run to its disconnect"]
         steps.append("at least this much: " + " and ".join(missing))
     return Result(ah=ah, sd_ah=sd_ah, bound=bound, steps=tuple(steps))
+
+
+def _rated_ah(chem: Chemistry, given: Given) -> float | None:
+    """Lead-acid at its rated current, where it was tested above that. [Ah]"""
+    if not chem.is_lead:
+        return None
+    hours_at = given.ah / given.mean_a
+    rated_ah = (
+        given.mean_a * chem.rated_h * (hours_at / chem.rated_h) ** (1 / chem.peukert)
+    )
+    return rated_ah if rated_ah / chem.rated_h < given.mean_a else None
 
 
 def _meter_sd(meter: Meter | None) -> tuple[float, float]:

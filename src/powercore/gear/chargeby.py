@@ -74,8 +74,7 @@ def charge_by(
         When somebody watches; lithium charges only then, and so does what must be
         ended by hand. Empty means nobody does.
     """
-    todo = []
-    cant = []
+    todo, cant = [], []
     for battery in batteries:
         charge = soc.get(battery.tag, battery.pack.reserve_soc)
         fits = [
@@ -98,30 +97,49 @@ def charge_by(
     taken: dict[str, list[tuple[float, float]]] = {c.tag: [] for c in chargers}
     slots = []
     for _, battery, fits in todo:
-        best: Slot | None = None
-        for charger, fit, hours in fits:
-            is_watched = must_be_watched(charger, battery, fit)
-            any_time = (Watch(from_h=hours_left, to_h=0.0),)
-            open_h = watches if is_watched else any_time
-            start = _latest(hours, hours_left, open_h, taken[charger.tag])
-            if start is not None and (best is None or start < best.start_h):
-                best = Slot(
-                    battery=battery.tag,
-                    charger=charger.tag,
-                    start_h=start,
-                    end_h=start - hours,
-                    setting=fit.why,
-                )
+        best = _latest_slot(battery, fits, hours_left, watches, taken)
         if best is None:
-            why = f"needs {min(h for _, _, h in fits):.1f} h on a charger; none is free"
-            if all(must_be_watched(c, battery, fit) for c, fit, _ in fits):
-                why += " for so long while somebody watches"
-            cant.append((battery.tag, why))
+            cant.append((battery.tag, _why_not(battery, fits)))
             continue
         taken[best.charger].append((best.start_h, best.end_h))
         slots.append(best)
     slots.sort(key=lambda slot: (-slot.start_h, slot.battery))
     return Timetable(slots=tuple(slots), cant=tuple(cant))
+
+
+#: A charger, how it fits a battery, and how long it takes. [h]
+_Ways = Sequence[tuple[Charger, Fit, float]]
+
+
+def _latest_slot(
+    battery: Battery,
+    fits: _Ways,
+    hours_left: float,
+    watches: Sequence[Watch],
+    taken: Mapping[str, list[tuple[float, float]]],
+) -> Slot | None:
+    """The latest place for a battery beside what is placed already."""
+    best: Slot | None = None
+    any_time = (Watch(from_h=hours_left, to_h=0.0),)
+    for charger, fit, hours in fits:
+        open_h = watches if must_be_watched(charger, battery, fit) else any_time
+        start = _latest(hours, hours_left, open_h, taken[charger.tag])
+        if start is not None and (best is None or start < best.start_h):
+            best = Slot(
+                battery=battery.tag,
+                charger=charger.tag,
+                start_h=start,
+                end_h=start - hours,
+                setting=fit.why,
+            )
+    return best
+
+
+def _why_not(battery: Battery, fits: _Ways) -> str:
+    why = f"needs {min(h for _, _, h in fits):.1f} h on a charger; none is free"
+    if all(must_be_watched(c, battery, fit) for c, fit, _ in fits):
+        why += " for so long while somebody watches"
+    return why
 
 
 def _latest(

@@ -15,6 +15,7 @@ from collections.abc import Iterable, Sequence, Set
 from dataclasses import replace
 
 from powercore.errors import PowercoreError
+from powercore.event.plans import AWAY, STAYS, Pin
 from powercore.event.problem import (
     CARRIED,
     CHARGE,
@@ -27,7 +28,6 @@ from powercore.event.problem import (
     stops_of,
     visit_of,
 )
-from powercore.event.scenario import AWAY, STAYS, Pin
 from powercore.rotation.objective import key_of
 from powercore.rotation.pins import PinRefused, kept
 from powercore.rotation.verify import Broken, verify

@@ -17,8 +17,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.errors import PowercoreError
+from powercore.event.plans import AWAY, LOW, NO_SWAP, NO_WALK, STAYS, YARD, Pin
 from powercore.event.problem import Leg, Problem
-from powercore.event.scenario import AWAY, LOW, NO_SWAP, NO_WALK, STAYS, YARD, Pin
 from powercore.rotation.compare import key_if_valid
 from powercore.rotation.timetable import (
     ON_THE_WAY,

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from powercore.event.plans import SkyHour
 from powercore.event.problem import CHARGE, SERVE, WAIT, YARD, Problem
-from powercore.event.scenario import SkyHour
 from powercore.futures.advice import advice
 from powercore.futures.budget import endurance, no_sun
 from powercore.futures.draws import likely

@@ -16,13 +16,8 @@ from hypothesis import strategies as st
 
 from powercore.__main__ import spare_laptop
 from powercore.errors import OutOfRange, UnknownKey
-from powercore.event.scenario import (
-    SkyHour,
-    UnreadableScenario,
-    decode,
-    encode,
-    without_sky,
-)
+from powercore.event.plans import SkyHour
+from powercore.event.scenario import UnreadableScenario, decode, encode, without_sky
 from powercore.sun.arrays import Array, Site
 from tests.builders import make_battery, make_scenario, make_station
 

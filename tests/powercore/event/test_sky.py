@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from powercore.errors import UnknownKey
-from powercore.event.scenario import SKIES, SkyHour
+from powercore.event.plans import SKIES, SkyHour
 from powercore.event.sky import SkyView, sunshine
 from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SourcePlan

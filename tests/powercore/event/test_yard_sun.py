@@ -5,8 +5,8 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from powercore.event.plans import CLEAR, NO_SUN, BayPlan
 from powercore.event.problem import CHARGE, Leg, Problem
-from powercore.event.scenario import CLEAR, NO_SUN, BayPlan
 from powercore.rotation.construct import construct
 from powercore.rotation.proof.least import least_off_air_min
 from powercore.rotation.search.improve import Aim, improve

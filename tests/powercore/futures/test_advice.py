@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import pytest
 
+from powercore.event.plans import SkyHour
 from powercore.event.problem import Problem
-from powercore.event.scenario import SkyHour
 from powercore.futures.advice import advice
 from powercore.physics.loads import Load
 from powercore.sun.arrays import Array, Site

@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from powercore.errors import UnknownKey
+from powercore.event.plans import SkyHour
 from powercore.event.problem import Leg, Problem
-from powercore.event.scenario import SkyHour
 from powercore.event.sky import SkyView, sunshine
 from powercore.futures.budget import ledger, ledgers, ledgers_of, no_sun
 from powercore.futures.stock import (

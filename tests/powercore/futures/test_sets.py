@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 from powercore.errors import UnknownKey
 from powercore.event.joining import CannotJoin, join, left_of_flat
+from powercore.event.plans import NO_SUN
 from powercore.event.problem import Problem
-from powercore.event.scenario import NO_SUN
 from powercore.futures.budget import endurance, no_sun
 from powercore.futures.cures import cures
 from powercore.futures.sets import chargers_needed, parallel_set, sets_needed

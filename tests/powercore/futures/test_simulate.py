@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from powercore.event.plans import CLEAR, NO_SUN, BayPlan
 from powercore.event.problem import Leg, Problem
-from powercore.event.scenario import CLEAR, NO_SUN, BayPlan
 from powercore.event.sky import every_sky
 from powercore.futures.draws import Runs, likely
 from powercore.futures.replay import replay

@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from powercore.event import scenario as scenario_values
+from powercore.event import plans
+from powercore.event.plans import BayPlan
 from powercore.event.problem import CARRIED, SERVE, WAIT, YARD, Problem
-from powercore.event.scenario import BayPlan
 from powercore.futures import draws, stress
 from powercore.futures.budget import no_sun
 from powercore.futures.cures import cures
@@ -131,7 +131,7 @@ def certain(monkeypatch):
     for name in ("USE_SD", "LIGHT_SD", "SOURCE_FAILS", "BAY_FAILS", "BATTERY_FAILS"):
         monkeypatch.setattr(stress, name, 0.0)
     for name in ("TESTED_SD", "UNTESTED_SD"):
-        monkeypatch.setattr(scenario_values, name, 0.0)
+        monkeypatch.setattr(plans, name, 0.0)
     monkeypatch.setattr(draws, "START_SD", 0.0)
     monkeypatch.setattr(stress, "_delays", lambda *_: {})
 

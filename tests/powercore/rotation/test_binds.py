@@ -5,8 +5,8 @@ from dataclasses import replace
 import pytest
 from hypothesis import given, settings
 
+from powercore.event.plans import LOW, NO_WALK, Pin
 from powercore.event.problem import CARRIED, SERVE, WAIT, YARD, Leg, Problem
-from powercore.event.scenario import LOW, NO_WALK, Pin
 from powercore.physics.loads import Draw, Load
 from powercore.rotation.binds import binds
 from powercore.rotation.construct import construct

@@ -8,8 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from powercore.errors import UnknownKey
-from powercore.event.problem import SERVE, Problem
-from powercore.event.scenario import (
+from powercore.event.plans import (
     AWAY,
     LOW,
     NO_SWAP,
@@ -20,6 +19,7 @@ from powercore.event.scenario import (
     CrewPlan,
     Pin,
 )
+from powercore.event.problem import SERVE, Problem
 from powercore.rotation.compare import Replayed
 from powercore.rotation.construct import construct
 from powercore.rotation.pins import STEP_MIN, PinRefused, kept

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from powercore.event.plans import CLEAR, NO_SUN, BayPlan, CrewPlan
 from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
-from powercore.event.scenario import CLEAR, NO_SUN, BayPlan, CrewPlan
 from powercore.futures.budget import endurance, ledger, stock_wh
 from powercore.rotation.construct import construct
 from powercore.rotation.search.improve import Aim, improve

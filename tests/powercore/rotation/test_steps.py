@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from powercore.errors import UnknownKey
+from powercore.event.plans import LOW, NO_WALK, Pin
 from powercore.event.problem import Problem
-from powercore.event.scenario import LOW, NO_WALK, Pin
 from powercore.physics.loads import Draw, Load
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import key_of

@@ -16,13 +16,13 @@ from hollow_kettle.plan.policy import reserve_of
 from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset
-from powercore.event import scenario as core
 from powercore.event.joining import CannotJoin, join
+from powercore.event.plans import BatteryPlan
 from powercore.event.problem import YARD
 from powercore.physics.battery import Pack
 
 
-def batteries_of(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
+def batteries_of(event: Event, *, is_under_way: bool) -> list[BatteryPlan]:
     assets = list(event.batteries.filter(archived_at=None).select_related("battery"))
     joined = {row.battery_id: row.lead_id for row in event.joined.all()}
     tested = accepted_ah_by_battery([asset.pk for asset in assets])
@@ -42,13 +42,13 @@ def batteries_of(event: Event, *, is_under_way: bool) -> list[core.BatteryPlan]:
     }
     # A battery whose lead takes no part is one of its own.
     leads = {key: joined[key] if joined.get(key) in plans else key for key in plans}
-    sets: defaultdict[UUID, list[core.BatteryPlan]] = defaultdict(list)
+    sets: defaultdict[UUID, list[BatteryPlan]] = defaultdict(list)
     for key in sorted(plans, key=lambda key: leads[key] != key):
         sets[leads[key]].append(plans[key])
     return [one for found in sets.values() for one in _joined(found)]
 
 
-def _joined(plans: list[core.BatteryPlan]) -> list[core.BatteryPlan]:
+def _joined(plans: list[BatteryPlan]) -> list[BatteryPlan]:
     """Batteries as one; each by itself where their own numbers forbid it by now."""
     if len(plans) < 2:
         return plans
@@ -59,8 +59,8 @@ def _joined(plans: list[core.BatteryPlan]) -> list[core.BatteryPlan]:
 
 
 def placed(
-    event: Event, stations: list[Station], batteries: list[core.BatteryPlan]
-) -> Iterator[core.BatteryPlan]:
+    event: Event, stations: list[Station], batteries: list[BatteryPlan]
+) -> Iterator[BatteryPlan]:
     """Batteries where they are; in the yard, where the event has no place for them."""
     room = Counter({str(station.pk): station.spares for station in stations})
     places = {YARD, *room, *(str(bay.pk) for bay in event.bays.all())}
@@ -79,7 +79,7 @@ def _battery(
     tested_ah: float | None,
     now: BatteryNow | None,
     is_under_way: bool,
-) -> core.BatteryPlan:
+) -> BatteryPlan:
     place, soc, is_spare = YARD, 1.0, False
     if is_under_way:
         # A pack that shows 0 V gives nothing until it is woken.
@@ -92,7 +92,7 @@ def _battery(
             elif now.place.kind == PlaceKind.BAY:
                 place = str(now.place.pk)
     details = asset.battery
-    return core.BatteryPlan(
+    return BatteryPlan(
         key=str(asset.pk),
         tag=asset.tag,
         pack=_with_policy(event, pack_of(details, tested_ah)),

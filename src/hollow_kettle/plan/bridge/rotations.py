@@ -11,6 +11,7 @@ from hollow_kettle.plan.models import (
     Pin,
     Rotation,
 )
+from powercore.event import plans
 from powercore.event import scenario as core
 from powercore.event.problem import WAIT, YARD, Problem
 from powercore.event.problem import Leg as CoreLeg
@@ -53,7 +54,7 @@ def with_pins(
 
 def core_pin(
     event: Event, pin: Pin, scenario: core.Scenario, from_min: int
-) -> core.Pin | None:
+) -> plans.Pin | None:
     """Return a pin as the core sees it; None where it means nothing."""
     start, end = clipped(event, pin.starts_at, pin.ends_at, from_min)
     batteries = {"", *(battery.key for battery in scenario.batteries)}
@@ -62,7 +63,7 @@ def core_pin(
     battery, place = str(pin.battery_id or ""), str(pin.place or "")
     if end <= start or battery not in batteries or place not in places:
         return None
-    return core.Pin(
+    return plans.Pin(
         kind=pin.kind, battery=battery, place=place, start_min=start, end_min=end
     )
 

@@ -9,6 +9,7 @@ from datetime import datetime
 from django.db.models import Prefetch
 
 from hollow_kettle.plan.models import (
+    Bay,
     Event,
     OpenHours,
     Site,
@@ -16,6 +17,7 @@ from hollow_kettle.plan.models import (
     Station,
 )
 from powercore.event import scenario as core
+from powercore.event.plans import BayPlan, CrewPlan, Spot
 from powercore.event.problem import YARD
 
 from .batteries import batteries_of, placed
@@ -83,38 +85,41 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
             source_of(event, source, from_min, arrays[source.pk])
             for source in event.sources.prefetch_related("windows")
         ),
-        bays=tuple(
-            core.BayPlan(
-                key=str(bay.pk),
-                name=bay.name,
-                source=str(bay.source_id),
-                max_w=bay.max_w,
-                chemistries=tuple(bay.chemistries.split(",")),
-                ends_itself=bay.ends_itself,
-                unwatched_why=bay.unwatched_why,
-            )
-            for bay in event.bays.all()
-        ),
-        crews=tuple(
-            core.CrewPlan(
+        bays=tuple(_bay(bay) for bay in event.bays.all()),
+        crews=tuple(_crews(event, from_min)),
+    )
+
+
+def _bay(bay: Bay) -> BayPlan:
+    return BayPlan(
+        key=str(bay.pk),
+        name=bay.name,
+        source=str(bay.source_id),
+        max_w=bay.max_w,
+        chemistries=tuple(bay.chemistries.split(",")),
+        ends_itself=bay.ends_itself,
+        unwatched_why=bay.unwatched_why,
+    )
+
+
+def _crews(event: Event, from_min: int) -> Iterable[CrewPlan]:
+    for crew in event.crews.all():
+        start, end = clipped(event, crew.starts_at, crew.ends_at, from_min)
+        if end > start:
+            yield CrewPlan(
                 name=crew.name,
                 does=crew.does,
                 start_min=start,
                 end_min=end,
                 people=crew.people,
             )
-            for crew in event.crews.all()
-            for start, end in [clipped(event, crew.starts_at, crew.ends_at, from_min)]
-            if end > start
-        ),
-    )
 
 
-def _spots(sites: list[Site], stations: list[Station]) -> Iterable[core.Spot]:
+def _spots(sites: list[Site], stations: list[Station]) -> Iterable[Spot]:
     keys = {station.site_id: str(station.pk) for station in stations}
     for site in sites:
         if site.latitude is not None and site.longitude is not None:
-            yield core.Spot(
+            yield Spot(
                 key=YARD if site.is_yard else keys.get(site.pk, site.name),
                 latitude=site.latitude,
                 longitude=site.longitude,

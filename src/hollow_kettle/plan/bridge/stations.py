@@ -9,7 +9,7 @@ from hollow_kettle.plan.models import (
 )
 from hollow_kettle.shelf.bridge import draw_of
 from hollow_kettle.shelf.models import EquipmentStep
-from powercore.event import scenario as core
+from powercore.event.plans import USUAL_PATH_OHM, StationPlan
 from powercore.physics.loads import Load, Opening, Pattern
 from powercore.physics.wiring import Wire
 from powercore.sun.arrays import Array
@@ -25,7 +25,7 @@ def station_of(
     from_min: int,
     walk_min: int,
     arrays: tuple[Array, ...],
-) -> core.StationPlan:
+) -> StationPlan:
     equipment = list(station.equipment.all())
     openings = []
     for hours in station.hours.all():
@@ -46,7 +46,7 @@ def station_of(
                 every_min=hours.every_min,
             )
         )
-    return core.StationPlan(
+    return StationPlan(
         key=str(station.pk),
         name=station.name,
         tier=station.tier,
@@ -76,7 +76,7 @@ def station_of(
 
 def _path_ohm(station: Station) -> float:
     """Fuse, connectors and leads; a feed from afar comes on top. [Ω]"""
-    ohm = core.USUAL_PATH_OHM
+    ohm = USUAL_PATH_OHM
     if station.feed_m and station.feed_awg is not None:
         ohm += Wire(length_m=station.feed_m, awg=station.feed_awg).resistance_ohm
     return ohm

@@ -11,7 +11,7 @@ from hollow_kettle.plan.models import (
     PanelArray,
     Site,
 )
-from powercore.event import scenario as core
+from powercore.event.plans import SkyHour
 from powercore.physics.wiring import Wire
 from powercore.sun.arrays import Array
 from powercore.sun.arrays import Site as SkySite
@@ -31,12 +31,12 @@ def sky_site(sites: Iterable[Site]) -> SkySite | None:
     return None
 
 
-def sky_hours(event: Event, from_min: int) -> Iterable[core.SkyHour]:
+def sky_hours(event: Event, from_min: int) -> Iterable[SkyHour]:
     """The forecast from a minute on; what held before is its first entry."""
     before = None
     for hour in event.sky.all():
         start = round(event.minute_of(hour.at)) - from_min
-        entry = core.SkyHour(
+        entry = SkyHour(
             start_min=max(0, start),
             oktas=hour.oktas,
             air_c=hour.air_c,

@@ -14,7 +14,7 @@ from hollow_kettle.plan.models import Event, Joined
 from hollow_kettle.shelf.models import Asset
 from powercore.errors import PowercoreError
 from powercore.event.joining import join
-from powercore.event.scenario import BatteryPlan
+from powercore.event.plans import BatteryPlan
 
 
 @transaction.atomic

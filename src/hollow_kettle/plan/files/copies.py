@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from datetime import datetime, timedelta
 from typing import Any, TypeVar
+from uuid import UUID
 
 from django.db import transaction
 from django.db.models import Model
@@ -17,6 +18,9 @@ from hollow_kettle.plan.stations.services import save_station
 from hollow_kettle.plan.yard.services import add_bay, state_walk
 
 Row = TypeVar("Row", bound=Model)
+#: Says what a moment of the old event is in the new one.
+Moved = Callable[[datetime], datetime]
+
 _OWN = (
     "purpose",
     "is_own_power",
@@ -75,21 +79,7 @@ def copy_event(
         _copy_horizon(station.site, site)
     for walk in _walks(event):
         state_walk(sites[walk.a_id], sites[walk.b_id], minutes=walk.minutes)
-    sources = {source.pk: _copy_source(source, new, moved) for source in _all(event)}
-    for source in sources.values():
-        if source.filled_from_id is not None:
-            source.filled_from = sources[source.filled_from_id]
-            source.save(update_fields=["filled_from"])
-    for bay in event.bays.all():
-        add_bay(
-            new,
-            name=bay.name,
-            source=sources[bay.source_id],
-            max_w=bay.max_w,
-            chemistries=bay.chemistries.split(","),
-            ends_itself=bay.ends_itself,
-            unwatched_why=bay.unwatched_why,
-        )
+    sources = _copy_yard(event, new, moved)
     for crew in event.crews.all():
         _again(crew, event=new, **_times(crew, moved))
     for array in event.arrays.all():
@@ -105,8 +95,25 @@ def copy_event(
     return new
 
 
-def _all(event: Event) -> Iterable[Source]:
-    return event.sources.prefetch_related("windows")
+def _copy_yard(event: Event, new: Event, moved: Moved) -> dict[UUID, Source]:
+    """Copy sources, and the bays on them; the new sources by the keys of the old."""
+    every = event.sources.prefetch_related("windows")
+    sources = {source.pk: _copy_source(source, new, moved) for source in every}
+    for source in sources.values():
+        if source.filled_from_id is not None:
+            source.filled_from = sources[source.filled_from_id]
+            source.save(update_fields=["filled_from"])
+    for bay in event.bays.all():
+        add_bay(
+            new,
+            name=bay.name,
+            source=sources[bay.source_id],
+            max_w=bay.max_w,
+            chemistries=bay.chemistries.split(","),
+            ends_itself=bay.ends_itself,
+            unwatched_why=bay.unwatched_why,
+        )
+    return sources
 
 
 def _walks(event: Event) -> Iterable[Any]:
@@ -126,7 +133,7 @@ def _again(row: Row, **changes: Any) -> Row:
     return type(row)._default_manager.create(**values)
 
 
-def _times(row: Any, moved: Callable[[datetime], datetime]) -> dict[str, datetime]:
+def _times(row: Any, moved: Moved) -> dict[str, datetime]:
     return {"starts_at": moved(row.starts_at), "ends_at": moved(row.ends_at)}
 
 
@@ -145,9 +152,7 @@ def _copy_horizon(old: Any, new: Any) -> None:
         _again(point, site=new)
 
 
-def _copy_station(
-    station: Station, new: Event, moved: Callable[[datetime], datetime]
-) -> Station:
+def _copy_station(station: Station, new: Event, moved: Moved) -> Station:
     copy = save_station(
         new,
         name=station.name,
@@ -182,9 +187,7 @@ def _copy_station(
     return copy
 
 
-def _copy_source(
-    source: Source, new: Event, moved: Callable[[datetime], datetime]
-) -> Source:
+def _copy_source(source: Source, new: Event, moved: Moved) -> Source:
     copy = _again(source, event=new)
     for window in source.windows.all():
         _again(window, source=copy, **_times(window, moved))

@@ -36,9 +36,10 @@ from hollow_kettle.shelf.bridge import draw_of
 from hollow_kettle.shelf.models import EquipmentStep, EquipmentType
 from powercore.errors import PowercoreError
 from powercore.event import scenario as core
-from powercore.event.scenario import YARD
+from powercore.event.plans import USUAL_PATH_OHM, YARD, Spot, StationPlan
 from powercore.physics.loads import Draw, Load, Pattern
 from powercore.physics.wiring import Wire
+from powercore.sun.arrays import Site as SkySite
 from powercore.sun.sources import SourcePlan
 from powercore.values import BUS_V, Window, without
 
@@ -111,33 +112,12 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
     if not is_template:
         _batteries(event, scenario, by)
     spots = {spot.key: spot for spot in scenario.spots}
-    yard = event.sites.get(is_yard=True)
-    if YARD in spots or scenario.site is not None:
-        place = spots.get(YARD) or scenario.site
-        assert place is not None  # noqa: S101 - one of them is there
-        yard.latitude, yard.longitude = place.latitude, place.longitude
-        yard.altitude_m = scenario.site.altitude_m if scenario.site else None
-        yard.save()
+    _place_yard(event, scenario, spots.get(YARD) or scenario.site)
     places = {
         plan.key: _station(event, plan, spots.get(plan.key)).pk
         for plan in scenario.stations
     }
-    sources = {plan.key: _source(event, plan) for plan in scenario.sources}
-    for feed in scenario.sources:
-        if feed.filled_from:
-            bank = sources[feed.key]
-            bank.filled_from = sources[feed.filled_from]
-            bank.save(update_fields=["filled_from"])
-    for bay in scenario.bays:
-        places[bay.key] = add_bay(
-            event,
-            name=bay.name,
-            source=sources[bay.source],
-            max_w=bay.max_w,
-            chemistries=list(bay.chemistries),
-            ends_itself=bay.ends_itself,
-            unwatched_why=bay.unwatched_why,
-        ).pk
+    places |= _yard(event, scenario)
     Crew.objects.bulk_create(
         Crew(
             event=event,
@@ -152,6 +132,38 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
     _sky(event, scenario)
     _pins(event, scenario, places, by)
     return event
+
+
+def _place_yard(
+    event: Event, scenario: core.Scenario, place: Spot | SkySite | None
+) -> None:
+    if place is not None:
+        yard = event.sites.get(is_yard=True)
+        yard.latitude, yard.longitude = place.latitude, place.longitude
+        yard.altitude_m = scenario.site.altitude_m if scenario.site else None
+        yard.save()
+
+
+def _yard(event: Event, scenario: core.Scenario) -> dict[str, UUID]:
+    """Make sources and bays; the bays' new keys by those of the file."""
+    sources = {plan.key: _source(event, plan) for plan in scenario.sources}
+    for feed in scenario.sources:
+        if feed.filled_from:
+            bank = sources[feed.key]
+            bank.filled_from = sources[feed.filled_from]
+            bank.save(update_fields=["filled_from"])
+    return {
+        bay.key: add_bay(
+            event,
+            name=bay.name,
+            source=sources[bay.source],
+            max_w=bay.max_w,
+            chemistries=list(bay.chemistries),
+            ends_itself=bay.ends_itself,
+            unwatched_why=bay.unwatched_why,
+        ).pk
+        for bay in scenario.bays
+    }
 
 
 def _pins(
@@ -211,8 +223,8 @@ def _batteries(event: Event, scenario: core.Scenario, by: Actor) -> None:
             sets.join_batteries(event, [str(chosen[one.key]) for one in plan.members])
 
 
-def _station(event: Event, plan: core.StationPlan, spot: core.Spot | None) -> Station:
-    extra_ohm = plan.path_ohm - core.USUAL_PATH_OHM
+def _station(event: Event, plan: StationPlan, spot: Spot | None) -> Station:
+    extra_ohm = plan.path_ohm - USUAL_PATH_OHM
     station = save_station(
         event,
         name=plan.name,
@@ -270,9 +282,7 @@ def _length_m(ohm: float) -> float:
     return round(ohm / Wire(length_m=1, awg=_AWG).resistance_ohm, 3)
 
 
-def _equipment(
-    event: Event, station: Station, plan: core.StationPlan, load: Load
-) -> None:
+def _equipment(event: Event, station: Station, plan: StationPlan, load: Load) -> None:
     windows = load.windows if load.windows is not None else (None,)
     for window in windows:
         StationEquipment.objects.create(
@@ -288,7 +298,7 @@ def _equipment(
         )
 
 
-def _kind_of(load: Load, plan: core.StationPlan) -> EquipmentType:
+def _kind_of(load: Load, plan: StationPlan) -> EquipmentType:
     """Equipment of the library with these currents, or a new kind."""
     name = (load.name or "load")[:80]
     for kind in EquipmentType.objects.filter(name=name).prefetch_related("steps"):

@@ -10,6 +10,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from hollow_kettle.shelf.assets.services import plain_tag, plain_tags
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore.event import scenario as core
+from powercore.event.plans import BatteryPlan
 
 EXAMPLES = Path(__file__).resolve().parents[4] / "examples"
 
@@ -87,6 +88,6 @@ def shelf_by_tag() -> dict[str, Asset]:
     return {one.tag.casefold(): one for one in Asset.objects.batteries()}
 
 
-def singles_of(scenario: core.Scenario) -> list[core.BatteryPlan]:
+def singles_of(scenario: core.Scenario) -> list[BatteryPlan]:
     """Every battery by itself, also those of joined sets."""
     return [one for plan in scenario.batteries for one in plan.singles]

@@ -13,8 +13,8 @@ from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.ui.drawing import Scale, points
 from powercore.belief.runtime import hours_at
 from powercore.errors import PowercoreError
+from powercore.event.plans import FORECAST, StationPlan
 from powercore.event.problem import Problem
-from powercore.event.scenario import FORECAST, StationPlan
 from powercore.futures.advice import Advice, advice
 from powercore.futures.budget import Endurance, endurance
 from powercore.futures.sets import (

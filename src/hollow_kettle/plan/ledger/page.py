@@ -16,16 +16,10 @@ from hollow_kettle.plan.bridge.rotations import core_legs, current_rotation
 from hollow_kettle.plan.models import SKY_CHOICES, Event, Rotation, Station
 from hollow_kettle.ui.drawing import Scale
 from powercore.errors import PowercoreError
+from powercore.event.plans import CLEAR, FORECAST, LOW, NO_SUN
 from powercore.event.problem import Leg as CoreLeg
 from powercore.event.problem import Problem
-from powercore.event.scenario import (
-    CLEAR,
-    FORECAST,
-    LOW,
-    NO_SUN,
-    arrays_of,
-    without_sky,
-)
+from powercore.event.scenario import arrays_of, without_sky
 from powercore.futures.advice import Advice, advice
 from powercore.futures.budget import Ledger, StationBudget, ledgers
 from powercore.futures.stock import (

@@ -6,9 +6,7 @@ from dataclasses import dataclass
 
 from hollow_kettle.plan.models import Event, Station
 from powercore.errors import PowercoreError
-from powercore.event.scenario import (
-    NO_SUN,
-)
+from powercore.event.plans import NO_SUN
 from powercore.futures.whatif import Change, Gain, usual_changes, what_if
 from powercore.values import Window
 

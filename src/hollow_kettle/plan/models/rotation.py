@@ -10,7 +10,7 @@ from django.db.models import F, Q
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset
-from powercore.event import scenario as core
+from powercore.event import plans
 from powercore.event.problem import SERVE, WAIT
 
 from .events import Event
@@ -133,11 +133,11 @@ class Pin(models.Model):
     """What every rotation of an event must keep between two times."""
 
     class Kind(models.TextChoices):
-        STAYS = core.STAYS, "battery stays there"
-        AWAY = core.AWAY, "keep away from there"
-        NO_WALK = core.NO_WALK, "no walk there"
-        NO_SWAP = core.NO_SWAP, "no swap there"
-        LOW = core.LOW, "low power there"
+        STAYS = plans.STAYS, "battery stays there"
+        AWAY = plans.AWAY, "keep away from there"
+        NO_WALK = plans.NO_WALK, "no walk there"
+        NO_SWAP = plans.NO_SWAP, "no swap there"
+        LOW = plans.LOW, "low power there"
 
     event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="pins")
     kind = models.CharField(max_length=8, choices=Kind)

@@ -7,7 +7,7 @@ import uuid
 from django.db import models
 from django.db.models import F, Q
 
-from powercore.event.scenario import MOST_PEOPLE, USUAL_PEOPLE
+from powercore.event.plans import MOST_PEOPLE, USUAL_PEOPLE
 
 from .events import Event
 

@@ -17,7 +17,7 @@ from hollow_kettle.plan.models import (
 )
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
-from powercore.event.scenario import OF_STATIONS
+from powercore.event.plans import OF_STATIONS
 
 from .changes import CHARGE_CHANGES, STAY_CHANGES, Stay
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from uuid import UUID
 
@@ -72,52 +72,13 @@ def moves(
     lives: dict[UUID, list[Leg]] = {}
     for leg in rotation.legs.all():
         lives.setdefault(leg.battery, []).append(leg)
-    #: What is carried to a station's stop, and what from it with what follows.
-    brought: dict[tuple[UUID, int], list[tuple[Leg, Leg]]] = defaultdict(list)
-    taken: dict[tuple[UUID, int], list[tuple[Leg, Leg, Leg | None]]]
-    taken = defaultdict(list)
-    for life in lives.values():
-        for number, leg in enumerate(life):
-            place = leg.station
-            if place not in by_key:
-                continue
-            before = life[number - 1] if number else None
-            home = life[number + 1] if number + 1 < len(life) else None
-            if before is not None and before.kind == CARRIED:
-                brought[place, leg.start_min].append((before, leg))
-            if home is not None and home.kind == CARRIED:
-                after = (one for one in life[number + 2 :] if one.kind != WAIT)
-                taken[place, leg.end_min].append((leg, home, next(after, None)))
+    stops = _stops(lives, by_key)
     problem = problem_of_snapshot(rotation.snapshot)
     found = list(_swaps(event, problem, rotation, lives, tags, by_key))
-    for place, minute in {*brought, *taken}:
-        # What goes into use is for what comes out of it, a spare for a spare.
-        news = sorted(brought[place, minute], key=lambda pair: pair[1].is_spare)
-        olds = sorted(taken[place, minute], key=lambda one: one[0].is_spare)
-        walk_min = problem.stations[str(place)].walk_min
-        for new, gone in itertools.zip_longest(news, olds):
-            old, home, then = gone or (None, None, None)
-            carried = new[0] if new else home
-            leave = new[0].start_min if new else minute - walk_min
-            back = home.end_min if home else minute + walk_min
-            to_bay = then is not None and then.kind == CHARGE
-            in_use = old if old is not None and not old.is_spare else None
+    for (place, minute), stop in stops.items():
+        for new, gone in stop.pairs():
             found.append(
-                Move(
-                    leave=event.moment_of(leave),
-                    arrive=event.moment_of(minute),
-                    back=event.moment_of(back),
-                    station=by_key[place],
-                    bring=tags.get(new[1].battery, "?") if new else None,
-                    bring_back=tags.get(old.battery, "?") if old else None,
-                    crew=carried.crew,  # type: ignore[union-attr]
-                    slack_min=_slack(event, problem, rotation, in_use, minute),
-                    battery=new[1].battery if new else None,
-                    bay=then.place if then and to_bay else None,
-                    bay_at=event.moment_of(then.start_min) if then and to_bay else None,
-                    round=carried.round,  # type: ignore[union-attr]
-                    is_spare=new[1].is_spare if new else old.is_spare,  # type: ignore[union-attr]
-                )
+                _walk(rotation, problem, by_key[place], minute, (new, gone), tags)
             )
     found.sort(key=lambda move: (move.leave, move.arrive, move.station.name))
     holds = holds_of(event) if holds is None else holds
@@ -127,6 +88,81 @@ def moves(
             for move in found
         ]
     return _with_ways(found)
+
+
+#: A battery that is carried to a station: its way and what it does there; one that is
+#: carried from it: what it did, its way, and what it does then.
+_New = tuple[Leg, Leg]
+_Gone = tuple[Leg, Leg, Leg | None]
+
+
+@dataclass(slots=True)
+class _Stop:
+    """What is brought to a station at a minute, and what is taken from it."""
+
+    brought: list[_New] = field(default_factory=list)
+    taken: list[_Gone] = field(default_factory=list)
+
+    def pairs(self) -> Iterable[tuple[_New | None, _Gone | None]]:
+        """What goes into use is for what comes out of it, a spare for a spare."""
+        news = sorted(self.brought, key=lambda pair: pair[1].is_spare)
+        olds = sorted(self.taken, key=lambda one: one[0].is_spare)
+        return itertools.zip_longest(news, olds)
+
+
+def _stops(
+    lives: dict[UUID, list[Leg]], by_key: dict[UUID, Station]
+) -> dict[tuple[UUID, int], _Stop]:
+    """Stops of walks, by station and minute."""
+    found: dict[tuple[UUID, int], _Stop] = defaultdict(_Stop)
+    for life in lives.values():
+        for number, leg in enumerate(life):
+            place = leg.station
+            if place is None or place not in by_key:
+                continue
+            before = life[number - 1] if number else None
+            home = life[number + 1] if number + 1 < len(life) else None
+            if before is not None and before.kind == CARRIED:
+                found[place, leg.start_min].brought.append((before, leg))
+            if home is not None and home.kind == CARRIED:
+                after = (one for one in life[number + 2 :] if one.kind != WAIT)
+                found[place, leg.end_min].taken.append((leg, home, next(after, None)))
+    return found
+
+
+def _walk(
+    rotation: Rotation,
+    problem: Problem,
+    station: Station,
+    minute: int,
+    pair: tuple[_New | None, _Gone | None],
+    tags: dict[UUID, str],
+) -> Move:
+    """What one walk brings to a station and takes from it."""
+    event, (new, gone) = rotation.event, pair
+    old, home, then = gone or (None, None, None)
+    carried = new[0] if new else home
+    assert carried is not None  # noqa: S101 - a pair has at least one side
+    walk_min = problem.stations[str(station.pk)].walk_min
+    leave = new[0].start_min if new else minute - walk_min
+    back = home.end_min if home else minute + walk_min
+    charge = then if then is not None and then.kind == CHARGE else None
+    in_use = old if old is not None and not old.is_spare else None
+    return Move(
+        leave=event.moment_of(leave),
+        arrive=event.moment_of(minute),
+        back=event.moment_of(back),
+        station=station,
+        bring=tags.get(new[1].battery, "?") if new else None,
+        bring_back=tags.get(old.battery, "?") if old else None,
+        crew=carried.crew,
+        slack_min=_slack(event, problem, rotation, in_use, minute),
+        battery=new[1].battery if new else None,
+        bay=charge.place if charge else None,
+        bay_at=event.moment_of(charge.start_min) if charge else None,
+        round=carried.round,
+        is_spare=new[1].is_spare if new else bool(old and old.is_spare),
+    )
 
 
 def warnings_of(

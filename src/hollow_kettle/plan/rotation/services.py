@@ -18,9 +18,9 @@ from hollow_kettle.plan.bridge.rotations import problem_of, with_pins
 from hollow_kettle.plan.bridge.scenario import scenario_of, snapshot_of
 from hollow_kettle.plan.models import Event, Leg, Rotation, Search, Trial
 from powercore.errors import PowercoreError
+from powercore.event.plans import Pin as CorePin
 from powercore.event.problem import YARD, Problem
 from powercore.event.problem import Leg as CoreLeg
-from powercore.event.scenario import Pin as CorePin
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import thin_min
 from powercore.rotation.pins import PinRefused

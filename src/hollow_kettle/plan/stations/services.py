@@ -27,6 +27,9 @@ from hollow_kettle.shelf.models import EquipmentType
 from powercore.errors import PowercoreError
 from powercore.physics.loads import Pattern
 
+#: What a station is where nothing is said; None: as the model has it.
+PLAIN = {"tier": 2, "purpose": "", "changeover_s": None, "disconnect_v": None}
+
 
 @transaction.atomic
 def save_station(
@@ -34,19 +37,14 @@ def save_station(
     station: Station | None = None,
     *,
     name: str,
-    tier: int = 2,
-    purpose: str = "",
-    changeover_s: int | None = None,
-    disconnect_v: float | None = None,
-    latitude: float | None = None,
-    longitude: float | None = None,
     walk_min: int | None = None,
-    **power: Any,
+    **values: Any,
 ) -> Station:
     """
     Add a station with its site and its position, or change one.
 
-    `power` holds what else a station has: reconnect, rest, main fuse, feed, words.
+    `values` hold what else a station has: tier, place on the map, volts, changeover,
+    main fuse, feed, words. What is `PLAIN` becomes so where nothing is said of it.
 
     Raises
     ------
@@ -67,14 +65,22 @@ def save_station(
     if station is None:
         site = Site.objects.create(event=event, name=name)
         station = Station(event=event, site=site)
-    station.name, station.tier, station.purpose = name, tier, purpose
-    station.changeover_s = 120 if changeover_s is None else changeover_s
-    station.disconnect_v = disconnect_v
-    give(station, power)
-    station.save()
     site = station.site
-    site.name, site.latitude, site.longitude = name, latitude, longitude
+    site.latitude = values.pop("latitude", None)
+    site.longitude = values.pop("longitude", None)
+    station.name = site.name = name
+    give(station, PLAIN | values)
+    station.save()
     site.save()
+    _open_places(station)
+    if walk_min is not None:
+        state_walk(event.sites.get(is_yard=True), site, minutes=walk_min)
+    return station
+
+
+def _open_places(station: Station) -> None:
+    """Where a station's battery stands, and its other gear."""
+    event, name = station.event, station.name
     Place.objects.update_or_create(
         event_key=event.pk,
         station_key=station.pk,
@@ -92,10 +98,6 @@ def save_station(
             "is_open": event.state != Event.State.CLOSED,
         },
     )
-    if walk_min is not None:
-        yard = event.sites.get(is_yard=True)
-        state_walk(yard, site, minutes=walk_min)
-    return station
 
 
 def remove_station(station: Station) -> None:

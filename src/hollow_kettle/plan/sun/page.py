@@ -15,8 +15,8 @@ from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, PanelArray, Site
 from hollow_kettle.ui.drawing import Scale, points
 from powercore.errors import PowercoreError, UnknownKey
-from powercore.event.scenario import CLEAR, FORECAST, SkyHour
-from powercore.values import TimeGrid
+from powercore.event.plans import CLEAR, FORECAST, SkyHour
+from powercore.values import BoolArray, TimeGrid
 
 if TYPE_CHECKING:
     from powercore.event.sky import SkyView
@@ -116,6 +116,12 @@ def _arrays_at(event: Event, site: Site) -> list[PanelArray]:
     return list(rows.filter(station__site=site))
 
 
+#: Azimuths that are named along the foot of the drawing. [°]
+NAMES = dict(
+    zip(range(0, 360, 45), ["N", "NE", "E", "SE", "S", "SW", "W", "NW"], strict=True)
+)
+
+
 def _drawing(
     event: Event,
     view: SkyView,
@@ -142,38 +148,27 @@ def _drawing(
         return x((azimuth - middle + 180) % 360 - 180)
 
     sun = whole.sun
-    segments: list[list[tuple[float, float]]] = [[]]
-    for azimuth, elevation in zip(sun.azimuth, sun.elevation, strict=True):
-        at = (across(azimuth), y(elevation))
-        if elevation < 0:
-            if segments[-1]:
-                segments.append([])
-            continue
-        if segments[-1] and abs(at[0] - segments[-1][-1][0]) > WIDTH / 2:
-            segments.append([])
-        segments[-1].append(at)
+    at = [
+        (across(azimuth), y(elevation))
+        for azimuth, elevation in zip(sun.azimuth, sun.elevation, strict=True)
+    ]
     shape = Horizon(horizon)
-    hours = []
-    for step in range(0, grid.count, 6):
-        if sun.elevation[step] > 0:
-            moment = local(midnight + timedelta(minutes=10 * step + 5), event.zone)
-            hours.append(
-                Hour(
-                    x=across(sun.azimuth[step]),
-                    y=y(sun.elevation[step]),
-                    label=f"{moment:%H}",
-                    is_hidden=bool(
-                        sun.elevation[step] <= shape.elevation_at(sun.azimuth[step])
-                    ),
-                )
-            )
+    hides = [shape.elevation_at(azimuth) for azimuth in sun.azimuth]
+    hours = [
+        Hour(
+            x=at[step][0],
+            y=at[step][1],
+            label=f"{local(midnight + timedelta(minutes=10 * step), event.zone):%H}",
+            is_hidden=bool(sun.elevation[step] <= hides[step]),
+        )
+        for step in range(0, grid.count, 6)
+        if sun.elevation[step] > 0
+    ]
     around = middle - 180 + np.arange(0, 361, 2.0)
     line = [(x(a - middle), y(float(shape.elevation_at(a % 360)))) for a in around]
     span = solar.sun_hours(view.site, pd.Timestamp(midnight).tz_convert(event.zone))
-    names = {0: "N", 45: "NE", 90: "E", 135: "SE", 180: "S", 225: "SW", 270: "W"}
-    names[315] = "NW"
     return SkyDrawing(
-        path=[points(one) for one in segments if len(one) > 1],
+        path=_risen(at, sun.elevation >= 0),
         hours=hours,
         horizon=points([(LEFT, y(0)), *line, (WIDTH, y(0))]),
         handles=[(a, h, across(a), y(h)) for a, h in horizon],
@@ -182,12 +177,27 @@ def _drawing(
             for row in arrays
             if row.tilt and not row.turns
         ],
-        directions=[(across(a), name) for a, name in names.items()],
+        directions=[(across(a), name) for a, name in NAMES.items()],
         heights=[(y(h), f"{h}°") for h in (0, 30, 60)],
         day=f"{first:%d %b %Y}",
         rise=span[0].to_pydatetime() if span else None,
         down=span[1].to_pydatetime() if span else None,
     )
+
+
+def _risen(at: list[tuple[float, float]], is_up: BoolArray) -> list[str]:
+    """The sun's path while it is up, broken where it runs off the drawing's side."""
+    segments: list[list[tuple[float, float]]] = [[]]
+    for spot, shines in zip(at, is_up, strict=True):
+        last = segments[-1]
+        if not shines:
+            if last:
+                segments.append([])
+            continue
+        if last and abs(spot[0] - last[-1][0]) > WIDTH / 2:
+            segments.append([])
+        segments[-1].append(spot)
+    return [points(one) for one in segments if len(one) > 1]
 
 
 def _fill_harvest(

@@ -12,7 +12,7 @@ from hollow_kettle.plan.models import (
 )
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
-from powercore.event.scenario import MOST_PEOPLE, USUAL_PEOPLE
+from powercore.event.plans import MOST_PEOPLE, USUAL_PEOPLE
 from powercore.physics.chemistry import CHEMISTRIES
 
 

@@ -19,7 +19,7 @@ from hollow_kettle.plan.models import (
     Walk,
 )
 from hollow_kettle.plan.rows import expanded
-from powercore.event.scenario import USUAL_PEOPLE
+from powercore.event.plans import USUAL_PEOPLE
 
 
 @transaction.atomic

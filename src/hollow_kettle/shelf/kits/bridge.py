@@ -104,7 +104,6 @@ def kit_of(rows: KitRows, today: date) -> core.Kit:
     powercore.errors.PowercoreError
         If what is noted makes no sense together.
     """
-    details = rows.asset.kit
     batteries = [part for part in rows.path if part.what == PathPart.What.BATTERY]
     wired = {part.asset_id for part in batteries}
     packed = {item.asset_id for item, _ in rows.items} | set(rows.inner)
@@ -148,20 +147,25 @@ def kit_of(rows: KitRows, today: date) -> core.Kit:
             if note.due_on is not None
         ),
         spares=spares,
-        conditions=core.Conditions(
-            low_c=details.low_c,
-            high_c=details.high_c,
-            travels=details.travels,
-            lift_kg=details.lift_kg,
-            people=details.people,
-            feeds_building=details.feeds_building,
-            is_fastened=details.is_fastened,
-            is_restrained=details.is_restrained,
-            hours=details.hours,
-        ),
+        conditions=_conditions(rows.asset),
         other_mass_kg=max(
             0.0, mass_kg(rows) - sum(m.battery.mass_kg or 0.0 for m in members)
         ),
+    )
+
+
+def _conditions(asset: Asset) -> core.Conditions:
+    details = asset.kit
+    return core.Conditions(
+        low_c=details.low_c,
+        high_c=details.high_c,
+        travels=details.travels,
+        lift_kg=details.lift_kg,
+        people=details.people,
+        feeds_building=details.feeds_building,
+        is_fastened=details.is_fastened,
+        is_restrained=details.is_restrained,
+        hours=details.hours,
     )
 
 

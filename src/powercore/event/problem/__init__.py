@@ -13,6 +13,7 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import cached_property
 
+from powercore.event.plans import YARD, Pin
 from powercore.event.problem.crews import CARRY_KG, HANDS, WH_PER_KG, Crews
 from powercore.event.problem.feeds import RECONNECT_RISE, Feed
 from powercore.event.problem.legs import (
@@ -26,7 +27,7 @@ from powercore.event.problem.legs import (
     stops_of,
     visit_of,
 )
-from powercore.event.scenario import YARD, Pin, all_low
+from powercore.event.scenario import all_low
 
 __all__ = [
     "CARRIED",

@@ -4,15 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from powercore.event.scenario import (
-    LOW,
-    BatteryPlan,
-    BayPlan,
-    Pin,
-    Scenario,
-    StationPlan,
-    low_power,
-)
+from powercore.event.plans import LOW, BatteryPlan, BayPlan, Pin, StationPlan
+from powercore.event.scenario import Scenario, low_power
 from powercore.values import Window
 
 

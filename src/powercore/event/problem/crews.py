@@ -6,13 +6,8 @@ from datetime import datetime
 from functools import cached_property
 from zoneinfo import ZoneInfo
 
+from powercore.event.plans import NO_SWAP, NO_WALK, BatteryPlan, CrewPlan
 from powercore.event.problem.charging import Charging
-from powercore.event.scenario import (
-    NO_SWAP,
-    NO_WALK,
-    BatteryPlan,
-    CrewPlan,
-)
 from powercore.physics.places import walking_min
 
 #: Energy of a pack for its mass, where its mass is not known; on the heavy side.

@@ -5,11 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
+from powercore.event.plans import BatteryPlan, StationPlan
 from powercore.event.problem.demand import Demand
-from powercore.event.scenario import (
-    BatteryPlan,
-    StationPlan,
-)
 from powercore.physics.battery import Feeding, disconnect_of, refusal
 
 

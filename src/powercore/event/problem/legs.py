@@ -5,9 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from powercore.event.scenario import (
-    YARD,
-)
+from powercore.event.plans import YARD
 
 SERVE, CHARGE, CARRIED, WAIT = "serve", "charge", "carried", "wait"
 

@@ -6,10 +6,8 @@ from functools import cached_property
 
 import numpy as np
 
+from powercore.event.plans import NO_SUN
 from powercore.event.problem.basis import Basis
-from powercore.event.scenario import (
-    NO_SUN,
-)
 from powercore.sun.arrays import Array
 from powercore.values import BoolArray, FloatArray
 

@@ -23,7 +23,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from powercore.rotation.proof.climb import climb, prove
+from powercore.rotation.proof.climb import Bound, climb, prove
 from powercore.rotation.proof.master import Column, Master
 from powercore.rotation.timetable import NoCrewLeft, Timetable, legs_of
 from powercore.rotation.tours.arrays import Arrays, arrays_of
@@ -89,8 +89,7 @@ def close(
         Valid whenever it stops; spares in racks are not priced, so with these the
         bound may stay above what is possible.
     """
-    arrays = arrays_of(table)
-    best = at.astype(np.int64)
+    arrays, best = arrays_of(table), at.astype(np.int64)
     value = value_of(laid(best, arrays), arrays)
     near = CLOSE * table.stop_price
     if halves is None:
@@ -103,18 +102,7 @@ def close(
     done, count, least = 0, 0, -np.inf
     while heap and done < halves and -heap[0].promises > value + near:
         half = heapq.heappop(heap)
-        master = Master(half.table)
-        for (b, _), (row, column) in half.tours.items():
-            if half.table.may[b, np.maximum(row, 0), np.arange(table.count)].all():
-                master.add(b, row, column)
-        bound = prove(
-            master,
-            half.prices,
-            rounds=ROUNDS,
-            is_near=True,
-            enough=value,
-            cells=CELLS,
-        )
+        master, bound = _proven(half, value)
         prices, promises = bound.prices, min(-half.promises, bound.value)
         done += 1
         weights = master.weights()
@@ -134,6 +122,19 @@ def close(
         if not go_on(value, _bound(heap, value, least)):
             break
     return Closed(best, value, _bound(heap, value, least), done)
+
+
+def _proven(half: _Half, enough: float) -> tuple[Master, Bound]:
+    """A half's own program, with the tours that fit it, and its bound."""
+    master = Master(half.table)
+    every = np.arange(half.table.count)
+    for (b, _), (row, column) in half.tours.items():
+        if half.table.may[b, np.maximum(row, 0), every].all():
+            master.add(b, row, column)
+    bound = prove(
+        master, half.prices, rounds=ROUNDS, is_near=True, enough=enough, cells=CELLS
+    )
+    return master, bound
 
 
 class _Half(NamedTuple):

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
+from powercore.event.plans import Pin
 from powercore.event.problem import Leg, Problem
-from powercore.event.scenario import Pin
 from powercore.rotation.objective import (
     Key,
     key_of,

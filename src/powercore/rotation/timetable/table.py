@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from powercore.event.plans import LOW, Pin
 from powercore.event.problem import (
     CHARGE,
     SERVE,
@@ -14,7 +15,6 @@ from powercore.event.problem import (
     Leg,
     Problem,
 )
-from powercore.event.scenario import LOW, Pin
 from powercore.values import BoolArray, FloatArray, IntArray
 
 #: Passes of the search without gain after which nothing more is expected.

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from powercore.event.plans import AWAY, LOW, NO_SWAP, NO_WALK, Pin
 from powercore.event.problem import (
     SERVE,
     WAIT,
     Leg,
     Problem,
 )
-from powercore.event.scenario import AWAY, LOW, NO_SWAP, NO_WALK, Pin
 from powercore.rotation.verify.report import Broken
 from powercore.rotation.verify.rules import by, walks_of, words_of
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from itertools import pairwise
 from typing import NamedTuple
 
+from powercore.event.plans import CrewPlan
 from powercore.event.problem import (
     CARRIED,
     CARRY_KG,
@@ -18,7 +19,6 @@ from powercore.event.problem import (
     Leg,
     Problem,
 )
-from powercore.event.scenario import CrewPlan
 from powercore.rotation.verify.report import Broken
 
 

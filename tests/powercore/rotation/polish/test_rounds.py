@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from powercore.event.plans import CrewPlan, Spot
 from powercore.event.problem import CARRIED, SERVE, WAIT, YARD, Problem
-from powercore.event.scenario import CrewPlan, Spot
 from powercore.physics.places import walking_min
 from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.objective import key_of

@@ -10,8 +10,8 @@ from bench.rotations import grow
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from powercore.event.plans import CLEAR, NO_SUN, YARD, BayPlan, CrewPlan
 from powercore.event.problem import CARRIED, SERVE, WAIT, Problem
-from powercore.event.scenario import CLEAR, NO_SUN, YARD, BayPlan, CrewPlan
 from powercore.physics.charging import ChargeModel
 from powercore.rotation.change import moved
 from powercore.rotation.construct import construct

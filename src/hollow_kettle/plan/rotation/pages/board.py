@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
 
@@ -13,7 +12,6 @@ from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, Leg, Pin, Rotation
 from hollow_kettle.plan.rotation.queries import tags_of
 from hollow_kettle.ui.drawing import Scale, points
-from powercore.event.joining import TIE
 from powercore.event.problem import (
     CHARGE,
     SERVE,
@@ -25,301 +23,27 @@ from powercore.event.problem import Leg as CoreLeg
 from powercore.rotation.verify import Outcome, verify
 
 from .change import PinRow
-
-#: Kind of a bar whose battery waits at a station.
-SPARE = "spare"
-LEFT, WIDTH, TOP = 148.0, 900.0, 44.0
-#: A spare's bar, and how far apart such bars lie; rows shown at the most.
-SPARE_BAR, SPARE_ROW, SPARE_ROWS = 11.0, 13.0, 4
-
-#: About how wide a letter of a tag is, of one written upwards, and of a shortfall's
-#: words; the narrowest bar that a tag is written upwards in.
-LETTER, SMALL_LETTER, WORD_LETTER, NARROWEST = 7.6, 6.1, 5.0, 11.0
-
-
-@dataclass(frozen=True, slots=True)
-class Shape:
-    """
-    How high bars and lanes are, and how far below its lane's top a bar lies.
-
-    Spares have bars of their own where there is room for them.
-    """
-
-    bar: float = 32.0
-    row: float = 46.0
-    shift: float = 0.0
-    has_spares: bool = True
-
+from .lanes import (
+    LEFT,
+    SPARE,
+    SPARE_BAR,
+    SPARE_ROW,
+    SPARE_ROWS,
+    TOP,
+    WIDTH,
+    Bar,
+    Board,
+    Lane,
+    Mark,
+    PinMark,
+    Shape,
+)
 
 #: Two rotations in one drawing: one above the other in each lane.
 UPPER = Shape(bar=18.0, row=49.0, has_spares=False)
+
+
 LOWER = Shape(bar=18.0, row=49.0, shift=21.0, has_spares=False)
-
-
-@dataclass(slots=True)
-class Bar:
-    """One stay in use, on a bay or as a spare, filled from first to last charge."""
-
-    tag: str
-    battery: UUID
-    kind: str
-    x: float
-    y: float
-    width: float
-    fill: str
-    reserve_y: float | None
-    start_soc: float
-    end_soc: float
-    place: str
-    start: datetime
-    end: datetime
-    height: float
-    number: int = 0
-    leg: int = 0
-
-    @property
-    def text_x(self) -> float:
-        """Where the tag stands."""
-        return self.x + 5
-
-    @property
-    def end_x(self) -> float:
-        """Where the last charge stands."""
-        return self.x + self.width - 5
-
-    @property
-    def middle(self) -> float:
-        """Half-way down."""
-        return self.y + self.height / 2
-
-    @property
-    def text_y(self) -> float:
-        """Baseline of the tag."""
-        return self.y + (9 if self.kind == SPARE else 13)
-
-    @property
-    def is_wide(self) -> bool:
-        """Whether there is room for its last charge."""
-        return self.width > len(self.words) * LETTER + 51
-
-    @property
-    def words(self) -> str:
-        """Its tag, if there is room; of a set maybe the first and how many more."""
-        ways = (self.tag, self._short)
-        fits = (words for words in ways if len(words) * LETTER + 7 < self.width)
-        return next(fits, "")
-
-    @property
-    def upright(self) -> str:
-        """Its tag to be written upwards, where there is room for that alone."""
-        fits = len(self._short) * SMALL_LETTER + 4 < self.height
-        is_needed = not self.words and self.width >= NARROWEST
-        return self._short if is_needed and fits else ""
-
-    @property
-    def upright_x(self) -> float:
-        """Baseline of a tag that is written upwards."""
-        return round(self.x + self.width / 2 + 3.5, 1)
-
-    @property
-    def upright_y(self) -> float:
-        """Where it begins."""
-        return self.y + self.height - 3
-
-    @property
-    def _short(self) -> str:
-        first, *more = self.tag.split(TIE)
-        return f"{first}{TIE}{len(more)}" if more else first
-
-
-@dataclass(slots=True)
-class Lane:
-    """One place: its name, what it is, and its bars."""
-
-    key: str
-    name: str
-    about: str
-    y: float
-    kind: str
-    shape: Shape = Shape()
-    #: Rows of thin bars below: batteries that may wait there as spares.
-    spares: int = 0
-    bars: list[Bar] = field(default_factory=list)
-    marks: list[Mark] = field(default_factory=list)
-    power: list[tuple[float, float]] = field(default_factory=list)
-
-    @property
-    def off_air_min(self) -> float:
-        """Minutes off the air in all."""
-        return sum(mark.minutes for mark in self.marks if mark.what == "off_air")
-
-    @property
-    def bar_y(self) -> float:
-        """Where bars begin."""
-        return self.y + self.shape.shift
-
-    @property
-    def middle(self) -> float:
-        """Half-way down its bars."""
-        return self.bar_y + self.shape.bar / 2
-
-    @property
-    def foot(self) -> float:
-        """Where its bars end, spares and all."""
-        return self.bar_y + self.shape.bar + self.spares * SPARE_ROW
-
-    @property
-    def name_y(self) -> float:
-        """Baseline of the name."""
-        return self.y + 13
-
-    @property
-    def number_y(self) -> float:
-        """Baseline of its rotation's number, beside its bars."""
-        return self.middle + 4
-
-    @property
-    def about_y(self) -> float:
-        """Baseline of what it is."""
-        return self.y + 28
-
-
-@dataclass(slots=True)
-class Mark:
-    """A shortfall where it happens, in minutes."""
-
-    what: str
-    x: float
-    y: float
-    width: float
-    height: float
-    minutes: float
-    #: Whether its words stand below it, where there is something above.
-    is_low: bool
-    #: Whether there is room for its words beside those of longer shortfalls.
-    has_words: bool = True
-
-    @property
-    def span(self) -> tuple[float, float]:
-        """From where to where its words reach."""
-        x, wide = self.words_x, self._wide
-        return (x - wide, x) if self.is_to_end else (x, x + wide)
-
-    @property
-    def _wide(self) -> float:
-        return WORD_LETTER * len(self.words)
-
-    @property
-    def is_to_end(self) -> bool:
-        """Whether its words end where they are put, as a reserve's do."""
-        return self.what != "off_air" or self.x + self._wide > LEFT + WIDTH
-
-    @property
-    def words_x(self) -> float:
-        """Where its words begin or end."""
-        is_last = self.what == "off_air" and self.is_to_end
-        return round(self.x + self.width, 1) if is_last else self.x
-
-    @property
-    def words(self) -> str:
-        """What the mark says."""
-        kind = "off" if self.what == "off_air" else "reserve"
-        return f"{kind} {self.minutes:.0f} min"
-
-    @property
-    def label_y(self) -> float:
-        """Baseline of its words."""
-        return self.y + self.height + 9 if self.is_low else self.y - 2
-
-
-@dataclass(slots=True)
-class PinMark:
-    """A pin under its lane: a line from its start to its end."""
-
-    kind: str
-    x: float
-    y: float
-    width: float
-    words: str
-    title: str
-    is_kept: bool
-
-    @property
-    def right(self) -> float:
-        """Where it ends."""
-        return round(self.x + self.width, 1)
-
-    @property
-    def words_x(self) -> float:
-        """Where its words begin."""
-        return self.x + 6
-
-    @property
-    def words_y(self) -> float:
-        """Baseline of its words."""
-        return self.y + 9
-
-    @property
-    def ends(self) -> tuple[str, str]:
-        """The two pegs that hold it, as points."""
-        return tuple(
-            f"{x - 3:.1f},{self.y} {x + 3:.1f},{self.y} {x:.1f},{self.y + 7}"
-            for x in (self.x, self.right)
-        )  # type: ignore[return-value]
-
-
-@dataclass(slots=True)
-class Board:
-    """Everything the drawing needs, and the replay that its marks are from."""
-
-    outcome: Outcome
-    lanes: list[Lane]
-    ticks: list[tuple[float, str]]
-    paths: list[tuple[UUID, str]]
-    height: float
-    now_x: float | None
-    watch: list[tuple[float, float]]
-    yard_y: float
-    bars: list[Bar]
-    pins: list[PinMark]
-    #: Stops of one round, tied together.
-    ties: list[str]
-    width: float = LEFT + WIDTH + 12
-
-    @property
-    def has_yard(self) -> bool:
-        """Whether there is any bay."""
-        return any(lane.kind == CHARGE for lane in self.lanes)
-
-    @property
-    def left(self) -> float:
-        """Where time begins."""
-        return LEFT
-
-    @property
-    def number_x(self) -> float:
-        """Where rotations' numbers end."""
-        return LEFT - 4
-
-    @property
-    def right(self) -> float:
-        """Where time ends."""
-        return LEFT + WIDTH
-
-    @property
-    def bottom(self) -> float:
-        """Lower end of the lanes."""
-        return self.height - 26
-
-    @property
-    def watch_y(self) -> float:
-        """Where the yard's watch is drawn."""
-        return self.height - 22
-
-    @property
-    def watch_text_y(self) -> float:
-        """Baseline of the watch's words."""
-        return self.height - 12
 
 
 def board_of(
@@ -337,6 +61,37 @@ def board_of(
     problem, core_legs = problem_of(rotation)
     lanes = _lanes(event, x, problem, rotation.from_min, shape)
     by_key = {lane.key: lane for lane in lanes}
+    bars = _bars(rotation, problem, by_key, x, tags)
+    outcome = verify(problem, core_legs).outcome
+    _mark_falls(rotation, outcome, by_key, x, shape)
+    height = lanes[-1].y + shape.row + 30 if lanes else 200
+    middles = {bar.leg: bar.middle for bar in bars}
+    minute = event.minute_of(now) if now else None
+    return Board(
+        outcome=outcome,
+        lanes=lanes,
+        ticks=hour_ticks(event, x),
+        paths=_paths(rotation, middles, x),
+        height=height,
+        now_x=x(minute)
+        if minute is not None and 0 <= minute <= event.span_min
+        else None,
+        watch=_watches(event, x),
+        yard_y=next((lane.y for lane in lanes if lane.kind == CHARGE), height) - 8,
+        bars=bars,
+        pins=list(_pin_marks(event, pins, by_key, x, tags)),
+        ties=list(_ties(core_legs, by_key, x, rotation.from_min)),
+    )
+
+
+def _bars(
+    rotation: Rotation,
+    problem: Problem,
+    by_key: dict[str, Lane],
+    x: Scale,
+    tags: dict[UUID, str],
+) -> list[Bar]:
+    """Lay stays and charges into their lanes; all of them by battery and time."""
     bars = []
     for leg in rotation.legs.all():
         lane = by_key.get(str(leg.place))
@@ -345,13 +100,23 @@ def board_of(
         share = None
         if leg.kind == SERVE and not leg.is_spare:
             share = problem.feed(lane.key, str(leg.battery)).reserve_soc
-        bar = _bar(event, leg, lane, x, tags, share)
+        bar = _bar(rotation.event, leg, lane, x, tags, share)
         lane.bars.append(bar)
         bars.append(bar)
     bars.sort(key=lambda bar: (bar.tag, bar.start))
     for number, bar in enumerate(bars):
         bar.number = number
-    outcome = verify(problem, core_legs).outcome
+    return bars
+
+
+def _mark_falls(
+    rotation: Rotation,
+    outcome: Outcome,
+    by_key: dict[str, Lane],
+    x: Scale,
+    shape: Shape,
+) -> None:
+    """Mark where stations are off the air or into reserve."""
     for fall in outcome.shortfalls:
         lane = by_key.get(fall.station)
         if lane is not None:
@@ -368,37 +133,20 @@ def board_of(
                     is_low=shape.shift > 0,
                 )
             )
-    for lane in lanes:
+    for lane in by_key.values():
         make_room(lane.marks)
-    height = lanes[-1].y + shape.row + 30 if lanes else 200
-    middles = {bar.leg: bar.middle for bar in bars}
-    minute = event.minute_of(now) if now else None
-    return Board(
-        outcome=outcome,
-        lanes=lanes,
-        ticks=hour_ticks(event, x),
-        paths=_paths(rotation, middles, x),
-        height=height,
-        now_x=x(minute)
-        if minute is not None and 0 <= minute <= event.span_min
-        else None,
-        watch=[
-            (
-                x(event.minute_of(crew.starts_at)),
-                round(
-                    x(event.minute_of(crew.ends_at))
-                    - x(event.minute_of(crew.starts_at)),
-                    1,
-                ),
+
+
+def _watches(event: Event, x: Scale) -> list[tuple[float, float]]:
+    """When somebody watches the yard: from, and how wide."""
+    found = []
+    for crew in event.crews.all():
+        if crew.does == "yard":
+            start, end = (
+                x(event.minute_of(at)) for at in (crew.starts_at, crew.ends_at)
             )
-            for crew in event.crews.all()
-            if crew.does == "yard"
-        ],
-        yard_y=next((lane.y for lane in lanes if lane.kind == CHARGE), height) - 8,
-        bars=bars,
-        pins=list(_pin_marks(event, pins, by_key, x, tags)),
-        ties=list(_ties(core_legs, by_key, x, rotation.from_min)),
-    )
+            found.append((start, round(end - start, 1)))
+    return found
 
 
 def _ties(

@@ -9,7 +9,8 @@ from hollow_kettle.plan.models import Event, Rotation
 from hollow_kettle.plan.rotation.moves import Move, moves
 from hollow_kettle.plan.rotation.queries import figures_of, tags_of
 
-from .board import LOWER, UPPER, Board, board_of, make_room
+from .board import LOWER, UPPER, board_of, make_room
+from .lanes import Board
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,61 @@
+"""
+Build a first complete rotation at once: greedy with look-ahead, several starts.
+
+The event is walked through in 5-minute steps. Before each step the most urgent
+stations, first tier first, are asked when their battery reaches its reserve; one
+whose last good chance of a walk has come gets a battery from the yard. Returned
+batteries charge where a bay is free and the yard is watched. Every start differs
+in how early it swaps, which battery it sends, and how full it charges; the best
+result by the strict order of the objective is kept. Big events get fewer starts,
+so that a plan is there at once. Everything made is valid.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from powercore.event.problem import Leg, Problem
+from powercore.rotation.construct.styles import BIG_STEPS, OF_BIG, STYLES, Style
+from powercore.rotation.construct.walkthrough import Walkthrough
+from powercore.rotation.objective import Key, key_of
+from powercore.rotation.pins import kept
+from powercore.rotation.verify import verify
+
+__all__ = ["STYLES", "Style", "construct"]
+
+
+def construct(
+    problem: Problem, styles: Sequence[Style] | None = None
+) -> tuple[Leg, ...]:
+    """
+    Return the best rotation of several greedy starts; the same every time.
+
+    Parameters
+    ----------
+    problem : Problem
+        The event; batteries already at a station or bay stay until relieved.
+    styles : sequence of Style, optional
+        The starts to try; by default as many as the event's size allows.
+
+    Returns
+    -------
+    tuple of Leg
+        A complete rotation: every battery that is not on hold is accounted for
+        from start to end, and all pins are kept.
+
+    Raises
+    ------
+    powercore.rotation.pins.PinRefused
+        If a pin can't be kept.
+    """
+    best: tuple[Key, tuple[Leg, ...]] | None = None
+    if styles is None:
+        is_big = len(problem.batteries) * problem.grid.count > BIG_STEPS
+        styles = OF_BIG if is_big else STYLES
+    for style in styles:
+        legs = Walkthrough(problem, style).run()
+        key = key_of(problem, legs, verify(problem, legs).outcome)
+        if best is None or key < best[0]:
+            best = key, legs
+    assert best is not None  # noqa: S101 - there is at least one style
+    return kept(problem, best[1]) if problem.scenario.pins else best[1]
