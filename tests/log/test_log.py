@@ -9,6 +9,7 @@ from django.db import DatabaseError, IntegrityError, connection, transaction
 
 from hollow_kettle.log import services as log
 from hollow_kettle.log.models import Conflict, FieldEntry, Kind, Placement, StationSpan
+from hollow_kettle.log.services import Sent
 from tests.conftest import set_clock
 
 
@@ -20,10 +21,9 @@ def append(event, marin):
         return log.append(
             event_key=event.pk,
             actor=marin,
-            device="phone 1",
-            uid=uid or uuid4(),
             kind=kind,
             effective_at=event.starts_at + timedelta(minutes=minute),
+            sent=Sent(device="phone 1", uid=uid or uuid4()),
             **fields,
         )
 

@@ -238,7 +238,7 @@ def _turns_of(
             marks[moment] = unknown()
             moment += SAMPLE
         marks[end - timedelta(seconds=1)] = unknown()
-    walk(physics, battery, pack, life, readings, Belief(pack), marks)
+    walk(physics, battery, life, readings, Belief(pack), marks)
     tag = physics.problem.batteries[str(battery)].tag
     turns = []
     for station_key, start, end in served:

@@ -18,6 +18,7 @@ from hollow_kettle.field import beliefs
 from hollow_kettle.field import services as field_log
 from hollow_kettle.log import services as log
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
+from hollow_kettle.log.services import Sent
 from hollow_kettle.people.models import Actor, Club, Role
 from hollow_kettle.people.services import give_duty, make_person
 from hollow_kettle.plan.events.services import set_state
@@ -101,7 +102,11 @@ def _low_power(event: Event, people: dict[str, Actor]) -> None:
     """Hall Green went to low power for a while in the afternoon, and shed a laptop."""
     station = event.stations.get(name="Hall Green")
     at = event.starts_at + timedelta(hours=8, minutes=20)
-    quiet: dict[str, Any] = {"by": people["wren"], "device": "story", "refresh": False}
+    quiet: dict[str, Any] = {
+        "by": people["wren"],
+        "sent": Sent(device="story"),
+        "refresh": False,
+    }
     field_log.log_station(
         event,
         station,
@@ -167,7 +172,7 @@ def _slips_of_the_pen(
     def later(minutes: float) -> datetime:
         return event.starts_at + timedelta(minutes=minutes)
 
-    quiet: dict[str, Any] = {"device": "story", "refresh": False}
+    quiet: dict[str, Any] = {"refresh": False}
     swaps = FieldEntry.objects.filter(
         event_key=event.pk, kind=Kind.SWAP, effective_at__gt=event.starts_at
     )
@@ -182,6 +187,7 @@ def _slips_of_the_pen(
             place=first.place,
             station_key=first.station_key,
             at=first.effective_at + timedelta(minutes=3),
+            sent=Sent(device="story"),
             **quiet,
         )
     last = swaps.order_by("effective_at").last()
@@ -198,6 +204,7 @@ def _slips_of_the_pen(
             place=last.place,
             station_key=last.station_key,
             at=last.effective_at + timedelta(minutes=2),
+            sent=Sent(device="story"),
             **quiet,
         )
     field_log.note(
@@ -205,7 +212,7 @@ def _slips_of_the_pen(
         Kind.READING,
         by=people["wren"],
         at=later(391),
-        tag="K21",
+        sent=Sent(device="story", raw={"tag": "K21"}),
         volts=13.12,
         amps=1.9,
         how="receiving",
@@ -217,6 +224,7 @@ def _slips_of_the_pen(
         by=people["wren"],
         at=later(402),
         note="mosquitoes; otherwise quiet",
+        sent=Sent(device="story"),
         **quiet,
     )
 

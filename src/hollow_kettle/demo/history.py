@@ -17,6 +17,7 @@ from uuid import UUID
 
 from hollow_kettle.field import services as field_log
 from hollow_kettle.log.models import Kind, Place, PlaceKind
+from hollow_kettle.log.services import Sent
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.rotations import problem_of, published
 from hollow_kettle.plan.models import Event, Station
@@ -351,14 +352,16 @@ class Story:
         self._note(Kind.MOVE, minute, "heron", battery=uid, place=to)
 
     def _note(self, kind: str, minute: float, who: str, **fields: Any) -> None:
+        said = {"tag": fields.pop("tag")} if "tag" in fields else {}
         field_log.note(
             self.event,
             kind,
             by=self.people[who],
             at=self._moment(minute),
-            device="story",
+            sent=Sent(
+                device="story", uid=UUID(int=self.random.getrandbits(128)), raw=said
+            ),
             refresh=False,
-            uid=UUID(int=self.random.getrandbits(128)),
             **fields,
         )
 

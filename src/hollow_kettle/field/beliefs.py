@@ -297,7 +297,7 @@ def _battery_now(
     assert pack is not None  # noqa: S101 - only batteries of the event get here
     belief = Belief(pack)
     last = placements[-1] if placements else None
-    as_of = walk(physics, uid, pack, placements, readings, belief)
+    as_of = walk(physics, uid, placements, readings, belief)
     if as_of is not None and until > as_of:
         step = physics.between(uid, pack, last.place if last else None, as_of, until)
         if step is not None:
@@ -328,7 +328,6 @@ def _battery_now(
 def walk(
     physics: EventPhysics,
     uid: UUID,
-    pack: Pack,
     placements: list[Placement],
     readings: list[FieldEntry],
     belief: Belief,
@@ -339,6 +338,7 @@ def walk(
 
     At each moment of `marks` the estimate of that moment is noted there.
     """
+    pack = belief.pack
     moments: list[tuple[datetime, int, object]] = []
     moments += [(p.started_at, 0, p) for p in placements]
     moments += [(entry.effective_at, 1, entry) for entry in readings]

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
-from uuid import UUID, uuid4
 
 from django.db import transaction
 
 from hollow_kettle.log import services as log
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind, Placement
-from hollow_kettle.log.services import Receipt
+from hollow_kettle.log.services import Receipt, Sent
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.rotations import published
 from hollow_kettle.plan.models import Event, Source, Station
@@ -50,12 +50,7 @@ def note(
     *,
     by: Actor,
     at: datetime,
-    uid: UUID | None = None,
-    device: str = "page",
-    raw: dict[str, Any] | None = None,
-    tag: str = "",
-    aside: str = "",
-    said_when: str = "",
+    sent: Sent | None = None,
     refresh: bool = True,
     **fields: Any,
 ) -> Receipt:
@@ -68,35 +63,26 @@ def note(
         A kind of `log.models.Kind`.
     at : datetime
         When it happened, not when it was written down.
-    uid : UUID, optional
-        Made by the sender, so that sending twice counts once.
-    tag : str
-        A battery tag as it was said, when `battery` could not be found; the entry
-        then waits in quarantine.
-    aside : str
-        Why it waits in quarantine, where the sender's form knows.
-    said_when : str
-        The time as the sender gave it; see `log.services.append`.
+    sent : Sent, optional
+        How it came. A battery tag that was said, as its `raw` has it, but is not on
+        the shelf, lets the entry wait in quarantine.
 
     Returns
     -------
     Receipt
         Kept, quarantined or in conflict, and why.
     """
-    why = aside or _why_aside(event, by, at)
-    if tag and fields.get("battery") is None:
-        why = f"no battery {tag} on the shelf"
+    sent = sent or Sent()
+    why = sent.aside or _why_aside(event, by, at)
+    if sent.raw.get("tag") and fields.get("battery") is None:
+        why = f"no battery {sent.raw['tag']} on the shelf"
     receipt = log.append(
         event_key=event.pk,
         actor=by,
-        device=device,
-        uid=uid or uuid4(),
         kind=kind,
         effective_at=at,
         device_at=at,
-        raw={**(raw or {}), **({"tag": tag} if tag else {})},
-        quarantine=why,
-        said_when=said_when,
+        sent=replace(sent, aside=why),
         **fields,
     )
     if refresh and receipt.standing == "kept" and not receipt.is_repeat:
@@ -138,18 +124,14 @@ def log_swap(
     station: Station,
     *,
     battery: Asset,
-    by: Actor,
-    at: datetime,
     battery_out: Asset | None = None,
     place_out: Place | None = None,
     **how: Any,
 ) -> Receipt:
-    """Note a swap: one entry for what went in and what came out."""
+    """Note a swap: one entry for what went in and what came out; `how` as in `note`."""
     return note(
         event,
         Kind.SWAP,
-        by=by,
-        at=at,
         battery=battery.pk,
         battery_out=battery_out.pk if battery_out else None,
         place=position_of(station),
@@ -180,16 +162,16 @@ def log_station(
     station: Station,
     *,
     what: str,
-    by: Actor,
-    at: datetime,
     step: str = "",
     text: str = "",
     **how: Any,
 ) -> Receipt:
-    """Note that a station is off the air, back, on low power, shed or restored."""
-    return note(
-        event, what, by=by, at=at, station_key=station.pk, step=step, note=text, **how
-    )
+    """
+    Note that a station is off the air, back, on low power, shed or restored.
+
+    `how` as in `note`.
+    """
+    return note(event, what, station_key=station.pk, step=step, note=text, **how)
 
 
 def log_source(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
@@ -18,7 +19,7 @@ from django.views.decorators.http import (
 )
 
 from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, PlaceKind
-from hollow_kettle.log.services import Receipt
+from hollow_kettle.log.services import Receipt, Sent
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, events_visible_to
 from hollow_kettle.plan.models import Event, Station
@@ -220,17 +221,15 @@ def _note(
 ) -> Receipt | None:
     """Call the service for a form; raises PermissionDenied for another's station."""
     data = dict(form.cleaned_data)
-    common: dict[str, Any] = {
-        "by": actor_of(request),
-        "at": data["taken"],
-        "uid": data["uid"],
-        "said_when": form.data.get("taken", "").strip() or "now",
-        "raw": {
-            key: str(value)[:500]
-            for key, value in form.data.items()
-            if key in form.fields
-        },
+    typed = {
+        key: str(value)[:500] for key, value in form.data.items() if key in form.fields
     }
+    sent = Sent(
+        uid=data["uid"],
+        said_when=form.data.get("taken", "").strip() or "now",
+        raw=typed | ({"tag": data["tag"]} if data.get("tag") else {}),
+    )
+    common = {"by": actor_of(request), "at": data["taken"], "sent": sent}
     noted = _NOTED.get(what)
     if noted is None:
         return services.note(event, Kind.NOTE, note=data["text"], **common)
@@ -250,10 +249,8 @@ def _note_reading(
         event,
         Kind.READING,
         battery=battery.pk if battery else None,
-        tag=data["tag"],
-        aside=aside,
         **fields,
-        **common,
+        **common | {"sent": replace(common["sent"], aside=aside)},
     )
 
 
@@ -265,17 +262,16 @@ def _note_swap(
     _allow(request, event, station.pk)
     battery, out = form.battery("tag"), form.battery("tag_out")
     lost = data["tag_out"] and out is None
+    aside = f"no battery {data['tag_out']} on the shelf" if lost else ""
     return services.note(
         event,
         Kind.SWAP,
         battery=battery.pk if battery else None,
-        tag=data["tag"],
         battery_out=out.pk if out else None,
-        aside=f"no battery {data['tag_out']} on the shelf" if lost else "",
         place=services.position_of(station),
         station_key=station.pk,
         place_out=data["place_out"],
-        **common,
+        **common | {"sent": replace(common["sent"], aside=aside)},
     )
 
 
@@ -288,7 +284,6 @@ def _note_move(
         event,
         Kind.MOVE,
         battery=battery.pk if battery else None,
-        tag=data["tag"],
         place=data["to"],
         **common,
     )

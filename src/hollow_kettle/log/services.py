@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
-from uuid import UUID
+from uuid import UUID, uuid4
 
 from django.db import IntegrityError, connection, transaction
 from django.db.models import Model, Q, QuerySet
@@ -45,48 +45,58 @@ class Receipt:
     is_repeat: bool = False
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sent:
+    """How an entry came: from where, under which key, in which words."""
+
+    device: str = "page"
+    #: Made by the sender, so that sending twice counts once.
+    uid: UUID = field(default_factory=uuid4)
+    #: What was sent, as it came.
+    raw: Mapping[str, Any] = field(default_factory=dict)
+    #: The time as the sender gave it, where that is not a moment: "now" sent twice is
+    #: one entry, though it means another minute each time.
+    said_when: str = ""
+    #: Why it waits in quarantine: an unknown tag, a closed event.
+    aside: str = ""
+
+
 def append(
     *,
     event_key: UUID | None,
     actor: Actor,
-    device: str,
-    uid: UUID,
     kind: str,
     effective_at: datetime,
-    raw: dict[str, Any] | None = None,
-    quarantine: str = "",
-    said_when: str = "",
+    sent: Sent,
     **fields: Any,
 ) -> Receipt:
     """
     Add one entry; nothing that somebody saw is refused. No event: at the shelf.
 
-    Sending the same entry again changes nothing. `said_when` is the time as the
-    sender gave it, where that is not a moment: "now" sent twice is one entry, though
-    it means another minute each time. The same key with another payload is kept as a
-    conflict and acknowledged. What can't be used yet (an unknown tag, a closed event)
-    goes to quarantine with the reason.
+    Sending the same entry again changes nothing. The same key with another payload is
+    kept as a conflict and acknowledged.
     """
-    digest = _digest(kind, said_when or effective_at.isoformat(), event_key, fields)
-    before = FieldEntry.objects.filter(device=device, uid=uid).first()
+    when = sent.said_when or effective_at.isoformat()
+    digest = _digest(kind, when, event_key, fields)
+    same = FieldEntry.objects.filter(device=sent.device, uid=sent.uid)
     content = {
-        "uid": uid,
-        "device": device,
+        "uid": sent.uid,
+        "device": sent.device,
         "kind": kind,
         "event_key": event_key,
         "actor": actor,
         "effective_at": effective_at,
-        "raw": raw or {},
+        "raw": dict(sent.raw),
         **fields,
     }
     try:
-        return _keep(before, digest, quarantine, content)
+        return _keep(same.first(), digest, sent.aside, content)
     except IntegrityError:
         # Sent twice at the same moment: the other one was first.
-        before = FieldEntry.objects.filter(device=device, uid=uid).first()
+        before = same.all().first()
         if before is None:
             raise
-        return _keep(before, digest, quarantine, content)
+        return _keep(before, digest, sent.aside, content)
 
 
 def _keep(

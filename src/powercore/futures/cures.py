@@ -64,6 +64,7 @@ def cures(
     passes : tuple of int
         Of the search, for the things at hand and for each other cure from there.
     """
+    first, then = (Aim(seed=seed, passes=count) for count in passes)
     before = mean_off_air(problem, legs, suns, seed=seed)
     total = sum(before.values())
     found: list[Cure] = []
@@ -73,14 +74,14 @@ def cures(
     for margin in MARGINS:
         words = f"The same things, planned for {100 * (margin - 1):.0f} % more use"
         one = _Try(words, problem.scenario)
-        made, cure = _tried(one, made, suns, total, margin, seed, passes[0])
+        made, cure = _tried(one, made, suns, total, margin, first)
         found.append(cure)
         if cure.mean_min < left:
             best, best_margin, left = made, margin, cure.mean_min
     is_enough = left <= max(NOTICED_MIN, ENOUGH * total)
     if not is_enough:
         for one in _tries(problem, best, before):
-            _, cure = _tried(one, best, suns, total, best_margin, seed, passes[1])
+            _, cure = _tried(one, best, suns, total, best_margin, then)
             found.append(cure)
     found.sort(key=lambda cure: cure.mean_min)
     return Cures(mean_min=total, cures=tuple(found), is_enough=is_enough)
@@ -92,19 +93,18 @@ def _tried(
     suns: Suns,
     total: float,
     margin: float,
-    seed: int,
-    passes: int,
+    aim: Aim,
 ) -> tuple[tuple[Leg, ...], Cure]:
     """Plan a cure for more use, if that helps, and see what is left of the risk."""
     problem, pin = Problem(one.scenario), one.pin
     more = Problem(one.scenario, use=margin)
     start = (*legs, *one.more)
-    replanned = improve(more, start, Aim(seed=seed, passes=passes)).legs
+    replanned = improve(more, start, aim).legs
     # Not always: a bay asks for more when a battery comes fuller.
     is_valid = verify(problem, replanned).is_valid
     plans = (start, replanned) if is_valid else (start,)
     means = [
-        sum(mean_off_air(problem, plan, suns, seed=seed).values()) for plan in plans
+        sum(mean_off_air(problem, plan, suns, seed=aim.seed).values()) for plan in plans
     ]
     after = min(means)
     best = plans[means.index(after)]

@@ -230,7 +230,7 @@ class _Run:
         if not is_cut:
             need = load - from_supply - from_sun
         if need > _TINY:
-            ran = self._discharge(key, number, need, load, capacity, start, hours)
+            ran = self._discharge(key, number, (need, load), capacity, (start, hours))
             self.supplied[key] += from_supply * ran
             self.direct[key] += from_sun * ran
             self.spilled[key] += from_sun * (hours - ran) + (sun - from_sun) * hours
@@ -271,13 +271,17 @@ class _Run:
         self,
         key: str,
         number: int,
-        need: float,
-        load: float,
+        asked: tuple[float, float],
         capacity: float,
-        start: int,
-        hours: float,
+        span: tuple[int, float],
     ) -> float:
-        """Give from the battery; return the hours until power ended."""
+        """
+        Give from the battery; return the hours until power ended.
+
+        `asked` is what is asked of the battery and what the loads ask for. [W]
+        `span` is the minute it begins and the hours it lasts.
+        """
+        (need, load), (start, hours) = asked, span
         battery = self.legs[number].battery
         feed = self.problem.feed(key, battery)
         soc = self.soc[battery]

@@ -136,15 +136,12 @@ def what_if(
     station: str,
     changes: Sequence[Change],
     *,
-    sky: str,
     count: int = 30,
 ) -> list[Gain]:
-    """What each change alone would buy at a station under one sky."""
-    one_sky: Suns = {sky: suns[sky]}
-    cases: list[tuple[Problem, tuple[Leg, ...], Suns]] = [
-        (problem, tuple(legs), one_sky)
-    ]
-    cases += [changed(problem, legs, one_sky, station, one) for one in changes]
+    """What each change alone would buy at a station under the one sky of `suns`."""
+    (sky,) = suns
+    cases: list[tuple[Problem, tuple[Leg, ...], Suns]] = [(problem, tuple(legs), suns)]
+    cases += [changed(problem, legs, suns, station, one) for one in changes]
     # Cases with the same legs and batteries are worked out together.
     groups: dict[object, list[int]] = {}
     for number, (new, new_legs, _) in enumerate(cases):

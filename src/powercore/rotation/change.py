@@ -12,7 +12,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterable, Sequence, Set
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from powercore.errors import PowercoreError
 from powercore.event.plans import AWAY, STAYS, Pin
@@ -135,15 +135,22 @@ def skipped(
     return _best(problem, legs, [way], pins, keep_until_min)
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Charge:
+    """What of a charge should be otherwise; what is not said stays."""
+
+    battery: str = ""
+    bay: str = ""
+    start_min: int | None = None
+    end_min: int | None = None
+
+
 def recharged(
     problem: Problem,
     legs: Sequence[Leg],
     leg: Leg,
+    new: Charge,
     *,
-    battery: str = "",
-    bay: str = "",
-    start_min: int | None = None,
-    end_min: int | None = None,
     keep_until_min: int = 0,
 ) -> tuple[Leg, ...]:
     """
@@ -156,8 +163,9 @@ def recharged(
     CannotChange
         If that can't be.
     """
-    start = leg.start_min if start_min is None else start_min
-    end = leg.end_min if end_min is None else end_min
+    battery, bay = new.battery, new.bay
+    start = leg.start_min if new.start_min is None else new.start_min
+    end = leg.end_min if new.end_min is None else new.end_min
     if not 0 <= start < end <= problem.span_min:
         raise CannotChange(
             "it would be taken off before it is put on, or after the end"

@@ -30,7 +30,7 @@ class BatterySize:
     product_ah: float
 
 
-def battery_size(
+def battery_size(  # noqa: PLR0913 - the handbook formula's own factors
     daily_ah: float,
     days: float,
     *,

@@ -220,7 +220,7 @@ def facing(
     return array.tilt, looking
 
 
-def plane_light(
+def plane_light(  # noqa: PLR0913 - what the published models take
     sun: Sun,
     light: Light,
     tilt: float | FloatArray,
@@ -258,7 +258,7 @@ def plane_light(
     return np.maximum(direct + even * sky_view + ground, 0.0)
 
 
-def harvest(
+def harvest(  # noqa: PLR0913 - what the published models take
     array: Array,
     sun: Sun,
     light: Light,

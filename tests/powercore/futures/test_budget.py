@@ -260,9 +260,10 @@ def test_what_a_change_would_buy():
     problem, legs = Problem(scenario), (alone(),)
     suns = suns_of(scenario, "none", "clear")
     usual = usual_changes(problem, legs, "esker", Window(start_min=480, end_min=960))
+    clear = {"clear": suns["clear"]}
     gains = {
         gain.change.kind: gain
-        for gain in what_if(problem, legs, suns, "esker", usual, sky="clear", count=5)
+        for gain in what_if(problem, legs, clear, "esker", usual, count=5)
     }
     low = gains["low"]
     given = low.before.kit_wh
@@ -279,7 +280,6 @@ def test_what_a_change_would_buy():
         no_sun(problem),
         "esker",
         [Change(words="low", kind="low")],
-        sky="none",
         count=5,
     )[0]
     assert everywhere.after.on_air_h == pytest.approx(

@@ -10,7 +10,6 @@ from hypothesis import strategies as st
 
 from powercore.errors import UnknownKey
 from powercore.event.joining import CannotJoin, join, left_of_flat
-from powercore.event.plans import NO_SUN
 from powercore.event.problem import Problem
 from powercore.futures.budget import endurance, no_sun
 from powercore.futures.cures import cures
@@ -174,7 +173,7 @@ def test_another_such_set_and_one_more_single_battery_are_tried():
     legs = construct(problem)
     spare = Change(words="the set waits", kind="spare", what="k01")
 
-    (gain,) = what_if(problem, legs, no_sun(problem), "esker", [spare], sky=NO_SUN)
+    (gain,) = what_if(problem, legs, no_sun(problem), "esker", [spare])
 
     assert gain.on_air_h > 0
     helps = cures(problem, legs, no_sun(problem), passes=(0, 0)).cures

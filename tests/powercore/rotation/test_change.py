@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from powercore.event.problem import CHARGE, SERVE, Problem
 from powercore.rotation.change import (
     CannotChange,
+    Charge,
     instead,
     moved,
     recharged,
@@ -179,7 +180,7 @@ def test_every_change_of_a_charge_is_valid_and_does_what_it_says(scenario):
         ]
         for how, battery in asked:
             try:
-                made = recharged(problem, legs, charge, **how)
+                made = recharged(problem, legs, charge, Charge(**how))
             except CannotChange:
                 continue
             start = how.get("start_min", charge.start_min)
@@ -216,17 +217,21 @@ def test_a_charge_that_is_past_is_not_changed():
             problem,
             BY_HAND,
             charge,
-            start_min=charge.start_min + 5,
+            Charge(start_min=charge.start_min + 5),
             keep_until_min=until,
         ),
-        lambda: recharged(problem, BY_HAND, charge, bay="bay1", keep_until_min=until),
+        lambda: recharged(
+            problem, BY_HAND, charge, Charge(bay="bay1"), keep_until_min=until
+        ),
         lambda: uncharged(problem, BY_HAND, charge, keep_until_min=until),
     ):
         with pytest.raises(CannotChange, match=r"past|already"):
             change()
 
     end = charge.end_min - 20
-    made = recharged(problem, BY_HAND, charge, end_min=end, keep_until_min=until)
+    made = recharged(
+        problem, BY_HAND, charge, Charge(end_min=end), keep_until_min=until
+    )
     assert verify(problem, made).is_valid
     assert any((x.kind, x.end_min) == (CHARGE, end) for x in made)
 

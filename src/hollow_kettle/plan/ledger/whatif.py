@@ -49,7 +49,11 @@ def what_if_page(
     try:
         own = [change] if change is not None else []
         gains = what_if(
-            found.problem, legs, found.suns, key, [*own, *changes], sky=chosen
+            found.problem,
+            legs,
+            {chosen: found.suns[chosen]},
+            key,
+            [*own, *changes],
         )
     except PowercoreError as error:
         trouble = str(error)

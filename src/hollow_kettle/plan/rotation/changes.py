@@ -22,6 +22,7 @@ from powercore.event.problem import CARRIED, CHARGE, Problem
 from powercore.event.problem import Leg as CoreLeg
 from powercore.rotation.change import (
     CannotChange,
+    Charge,
     instead,
     moved,
     recharged,
@@ -183,10 +184,12 @@ def _of_charge(
         problem,
         legs,
         leg,
-        battery=str(asked.battery.pk) if asked.battery else "",
-        bay=str(asked.bay.pk) if asked.bay else "",
-        start_min=leg.start_min + on,
-        end_min=leg.end_min + off,
+        Charge(
+            battery=str(asked.battery.pk) if asked.battery else "",
+            bay=str(asked.bay.pk) if asked.bay else "",
+            start_min=leg.start_min + on,
+            end_min=leg.end_min + off,
+        ),
         keep_until_min=past,
     )
 

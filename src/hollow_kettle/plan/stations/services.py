@@ -176,11 +176,13 @@ def add_hours(
     ends: datetime,
     pattern: OperatingPattern,
     step: str = "full",
-    on_for_min: int | None = None,
-    every_min: int | None = None,
+    **listening: int | None,
 ) -> OpenHours:
     """
     Open a station for a while; wall-clock times of the event's zone.
+
+    `listening` is a window: on for so many minutes (`on_for_min`) in so many
+    (`every_min`).
 
     Raises
     ------
@@ -192,7 +194,9 @@ def add_hours(
         raise ValidationError(
             {"starts": f"{station.name} is open then already; hours must not overlap."}
         )
-    if on_for_min and (every_min or 0) < on_for_min:
+    on_for_min = listening.get("on_for_min") or 0
+    every_min = listening.get("every_min") or 0
+    if on_for_min and every_min < on_for_min:
         raise ValidationError(
             {"every_min": "A listening window must end before the next one begins."}
         )
@@ -202,8 +206,8 @@ def add_hours(
         ends_at=ends_at,
         pattern=pattern,
         step=step,
-        on_for_min=on_for_min or 0,
-        every_min=(every_min or 0) if on_for_min else 0,
+        on_for_min=on_for_min,
+        every_min=every_min if on_for_min else 0,
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
@@ -49,7 +50,6 @@ def add_source(
     name: str,
     kind: str,
     max_w: float,
-    energy_wh: float | None,
     starts: datetime,
     ends: datetime,
     **limits: Any,
@@ -57,8 +57,8 @@ def add_source(
     """
     Add a source with the first stretch in which it may run.
 
-    `limits` holds what else a source has: apparent power, other things on it, quiet
-    hours, fuel.
+    `limits` holds what else a source has: energy, apparent power, other things on it,
+    quiet hours, fuel.
 
     Raises
     ------
@@ -66,50 +66,42 @@ def add_source(
         If a buffer bank holds nothing known, quiet hours have one end only, or the
         fuel is half stated.
     """
-    if kind == Source.Kind.BUFFER and energy_wh is None:
+    if kind == Source.Kind.BUFFER and limits.get("energy_wh") is None:
         raise ValidationError(
             {"energy_wh": "A buffer bank runs dry: say what it holds."}
         )
-    check_source(energy_wh=energy_wh, **limits)
+    check_source(limits)
     starts_at, ends_at = expanded(event, starts, ends)
     given = {key: value for key, value in limits.items() if value is not None}
     source = Source.objects.create(
-        event=event, name=name, kind=kind, max_w=max_w, energy_wh=energy_wh, **given
+        event=event, name=name, kind=kind, max_w=max_w, **given
     )
     SourceWindow.objects.create(source=source, starts_at=starts_at, ends_at=ends_at)
     return source
 
 
-def check_source(
-    *,
-    energy_wh: float | None = None,
-    capacity_wh: float | None = None,
-    quiet_from: Any = None,
-    quiet_until: Any = None,
-    quarter_l_h: float | None = None,
-    full_l_h: float | None = None,
-    tank_l: float | None = None,
-    **_: Any,
-) -> None:
+def check_source(limits: Mapping[str, Any]) -> None:
     """
-    Check what of a source must fit together.
+    Check what of a source must fit together: its stores, quiet hours and fuel.
 
     Raises
     ------
     ValidationError
         Naming the field that doesn't.
     """
-    if (quiet_from is None) != (quiet_until is None):
+    if (limits.get("quiet_from") is None) != (limits.get("quiet_until") is None):
         raise ValidationError({"quiet_until": "Quiet hours need both their ends."})
+    energy_wh, capacity_wh = limits.get("energy_wh"), limits.get("capacity_wh")
     if energy_wh is not None and capacity_wh is not None and capacity_wh < energy_wh:
         raise ValidationError(
             {"capacity_wh": f"It holds {energy_wh:g} Wh, so it can hold at least that."}
         )
-    fuel = (quarter_l_h, full_l_h, tank_l)
+    fuel = [limits.get(key) for key in ("quarter_l_h", "full_l_h", "tank_l")]
     if any(value is not None for value in fuel) and None in fuel:
         raise ValidationError(
             {"tank_l": "For its fuel state the tank and both consumptions."}
         )
+    quarter_l_h, full_l_h, _ = fuel
     if quarter_l_h and full_l_h and full_l_h < quarter_l_h:
         raise ValidationError(
             {"full_l_h": "At full power it burns no less than at a quarter."}
@@ -125,7 +117,7 @@ def change_source(source: Source, **values: Any) -> Source:
     ValidationError
         If what is stated does not fit together.
     """
-    check_source(**values)
+    check_source(values)
     if source.kind == Source.Kind.BUFFER and values.get("energy_wh") is None:
         raise ValidationError(
             {"energy_wh": "A buffer bank runs dry: say what it holds."}
@@ -156,18 +148,21 @@ def add_bay(
     source: Source,
     max_w: float,
     chemistries: list[str],
-    ends_itself: bool = False,
-    unwatched_why: str = "",
+    **unwatched: Any,
 ) -> Bay:
-    """Add a bay to the yard; it is a place where one battery can be."""
+    """
+    Add a bay to the yard; it is a place where one battery can be.
+
+    `unwatched` is whether its charger ends by itself (`ends_itself`), and why it may
+    charge while nobody watches (`unwatched_why`).
+    """
     bay = Bay.objects.create(
         event=event,
         name=name,
         source=source,
         max_w=max_w,
         chemistries=",".join(chemistries),
-        ends_itself=ends_itself,
-        unwatched_why=unwatched_why,
+        **unwatched,
     )
     Place.objects.create(uid=bay.pk, event_key=event.pk, kind=PlaceKind.BAY, name=name)
     return bay

@@ -193,11 +193,14 @@ def record_capacity(
     tested_ah: float,
     origin: str,
     by: Actor,
-    evidence: str = "",
-    sd: float = 0.0,
     at: datetime | None = None,
+    **known: Any,
 ) -> Estimate:
-    """Record an accepted capacity test (now, or `at`); it supersedes the last."""
+    """
+    Record an accepted capacity test (now, or `at`); it supersedes the last.
+
+    `known` is how far it may be off (`sd`, Ah) and what it rests on (`evidence`).
+    """
     before = Estimate.objects.filter(
         subject=asset.pk,
         quantity=Estimate.CAPACITY,
@@ -212,9 +215,9 @@ def record_capacity(
         subject=asset.pk,
         quantity=Estimate.CAPACITY,
         mean=tested_ah,
-        sd=sd,
+        sd=known.get("sd", 0.0),
         origin=origin,
-        evidence=evidence[:300],
+        evidence=known.get("evidence", "")[:300],
         accepted_by=by,
         made_at=at or Club.the().clock.now(),
     )

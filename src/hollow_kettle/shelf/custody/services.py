@@ -7,6 +7,7 @@ Nothing here is ever changed or deleted; a mistake is struck by another entry.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID, uuid4
@@ -48,10 +49,9 @@ def _note(
     log.append(
         event_key=None,
         actor=by,
-        device="shelf",
-        uid=uid,
         kind=kind,
         effective_at=at or club_now(),
+        sent=log.Sent(device="shelf", uid=uid),
         asset=asset.pk,
         battery=asset.pk if asset.kind == Asset.BATTERY else None,
         **fields,
@@ -95,16 +95,16 @@ def check_out(
     *,
     to: Place,
     by: Actor,
-    due_at: datetime | None = None,
-    note: str = "",
     at: datetime | None = None,
     reasons: Mapping[str, str] | None = None,
+    **said: Any,
 ) -> list[Asset]:
     """
     Hand gear out to a station, person or vehicle; kits go with their contents.
 
     What belongs into a kit and is out elsewhere stays where it is. `reasons` say why
-    each stop of a kit is accepted, by the stop's name.
+    each stop of a kit is accepted, by the stop's name; `said` is when it is due back
+    (`due_at`) and a `note`.
 
     Raises
     ------
@@ -119,6 +119,7 @@ def check_out(
         names = "; ".join(f"{asset.tag}: {asset.hold}" for asset in held)
         raise ValidationError(f"On hold, so it stays here: {names}.", code="hold")
     moment = at or club_now()
+    due_at = said.get("due_at")
     if due_at is not None and due_at <= moment:
         raise ValidationError({"due_at": "It is due back before it goes."})
     if stops := standing_stops(going, today()):
@@ -130,12 +131,22 @@ def check_out(
             by=by,
             at=moment,
             place=to,
-            due_at=due_at,
             to_whom=to.name,
-            note=note,
+            **said,
         )
     _settle(going)
     return going
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Condition:
+    """How gear came back."""
+
+    volts: float | None = None
+    damage: str = ""
+    is_wet: bool = False
+    missing: str = ""
+    note: str = ""
 
 
 @transaction.atomic
@@ -144,23 +155,20 @@ def check_in(
     *,
     by: Actor,
     at: datetime | None = None,
-    volts: float | None = None,
-    damage: str = "",
-    is_wet: bool = False,
-    missing: str = "",
-    note: str = "",
     with_kit: bool = True,
+    **condition: Any,
 ) -> list[Asset]:
     """
     Take gear back; damage, water and what is missing put it on hold with a ticket.
 
     A kit brings back what of its contents is where it is, but for what was noted as
-    missing.
+    missing. `condition` is what a `Condition` takes.
     """
-    moment = at or club_now()
+    moment, back = at or club_now(), Condition(**condition)
     home = place_named(PlaceKind.HOME, asset.home or "the shelf")
     lost = {
-        word.strip(" .").casefold() for word in missing.replace(";", ",").split(",")
+        word.strip(" .").casefold()
+        for word in back.missing.replace(";", ",").split(",")
     }
     coming = with_contents([asset]) if with_kit else [asset]
     places = _places(coming)
@@ -179,14 +187,15 @@ def check_in(
             by=by,
             at=moment,
             place=home,
-            damage=damage if own else "",
-            is_wet=is_wet if own else None,
-            missing=missing if own else "",
-            note=note if own else f"with {asset.tag}",
+            damage=back.damage if own else "",
+            is_wet=back.is_wet if own else None,
+            missing=back.missing if own else "",
+            note=back.note if own else f"with {asset.tag}",
         )
-    if volts is not None and asset.kind == Asset.BATTERY:
-        note_reading(asset, by=by, at=moment, volts=volts, unplugged_min=30)
-    trouble = [words for words in (damage, "came back wet" if is_wet else "") if words]
+    if back.volts is not None and asset.kind == Asset.BATTERY:
+        note_reading(asset, by=by, at=moment, volts=back.volts, unplugged_min=30)
+    wet = "came back wet" if back.is_wet else ""
+    trouble = [words for words in (back.damage, wet) if words]
     if trouble:
         put_on_hold(asset, because="; ".join(trouble), by=by, at=moment)
     _settle(coming)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import count
 
 from hollow_kettle.ui.drawing import Scale, points
@@ -169,10 +169,9 @@ def draw_path(kit: Kit, findings: list[Finding], from_soc: float = 0.9) -> PathD
 
     Findings are numbered as the list beside the drawing numbers them.
     """
-    rows: dict[str, float] = {}
-    depths: dict[str, int] = {}
-    order: list[Part] = []
-    _place(kit, "", 0, rows, depths, order, count())
+    layout = _Layout(kit)
+    layout.place("", 0)
+    rows, depths, order = layout.rows, layout.depths, layout.order
     deepest = max(depths.values(), default=0) + 1
     column = (WIDTH - _LEFT - _RIGHT) / deepest
     full = try_solve(kit, from_soc, key_down)
@@ -210,24 +209,27 @@ def _reserve(kit: Kit) -> float:
     return max((b.pack.reserve_soc for b in kit.batteries), default=0.2)
 
 
-def _place(
-    kit: Kit,
-    key: str,
-    depth: int,
-    rows: dict[str, float],
-    depths: dict[str, int],
-    order: list[Part],
-    leaf: Iterator[int],
-) -> list[float]:
-    """Give each part its column, and its row amid the rows of what hangs on it."""
-    own = []
-    for part in kit.children.get(key, []):
-        order.append(part)
-        depths[part.key] = depth
-        below = _place(kit, part.key, depth + 1, rows, depths, order, leaf)
-        rows[part.key] = sum(below) / len(below) if below else float(next(leaf))
-        own.append(rows[part.key])
-    return own
+@dataclass(slots=True)
+class _Layout:
+    """Each part's row and column, and the order in which they are drawn."""
+
+    kit: Kit
+    rows: dict[str, float] = field(default_factory=dict)
+    depths: dict[str, int] = field(default_factory=dict)
+    order: list[Part] = field(default_factory=list)
+    leaf: Iterator[int] = field(default_factory=count)
+
+    def place(self, key: str, depth: int) -> list[float]:
+        """Give each part its column, and its row amid the rows of what hangs on it."""
+        own = []
+        for part in self.kit.children.get(key, []):
+            self.order.append(part)
+            self.depths[part.key] = depth
+            below = self.place(part.key, depth + 1)
+            row = sum(below) / len(below) if below else float(next(self.leaf))
+            self.rows[part.key] = row
+            own.append(row)
+        return own
 
 
 def _flags(findings: list[Finding]) -> dict[str, list[tuple[int, str]]]:

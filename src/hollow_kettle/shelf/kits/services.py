@@ -101,30 +101,22 @@ def start_path(
     battery: Asset,
     load: Asset,
     fuse_a: float,
-    awg: int,
-    length_m: float,
     connector: str,
-    insulation: str = "",
-    bundle: str = "",
+    **wire: Any,
 ) -> None:
-    """Lay the usual path: battery, fuse, wire, connector, load."""
+    """
+    Lay the usual path: battery, fuse, wire, connector, load.
+
+    `wire` is its gauge, length, insulation and bundle, as `save_part` takes them.
+    """
     save_part(kit, None, what="battery", asset=battery)
     fuse = save_part(kit, None, what="fuse", amps=fuse_a, name="main fuse")
-    wire = save_part(
-        kit,
-        None,
-        what="cable",
-        after=fuse,
-        awg=awg,
-        length_m=length_m,
-        insulation=insulation,
-        bundle=bundle,
-    )
+    cable = save_part(kit, None, what="cable", after=fuse, **wire)
     joint = save_part(
         kit,
         None,
         what="joint",
-        after=wire,
+        after=cable,
         connector=connector,
         mate_connector=connector,
     )

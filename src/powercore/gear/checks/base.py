@@ -88,7 +88,7 @@ RULES: dict[str, Rule] = {}
 OF_SWITCHES = ("switch-open", "charge-behind-switch")
 
 
-def rule(
+def rule(  # noqa: PLR0913 - a rule is declared, all of it, where it is written
     id: str,
     severity: Severity,
     cause: str,

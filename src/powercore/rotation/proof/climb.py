@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -136,18 +137,15 @@ def prove(
     master: Master,
     start: FloatArray,
     *,
-    rounds: int = 400,
-    is_near: bool = False,
-    enough: float = -np.inf,
     cells: float = PROVEN_CELLS,
-    go_on: Callable[[], bool] = lambda: True,
+    **way: Any,
 ) -> Bound:
     """
     Bring the best tours into the master program and prove a bound.
 
     Parameters
     ----------
-    master, start, rounds, is_near, enough, go_on
+    master, start, way
         See `descend`.
     cells : float
         Cells of the shortest path that proves the bound.
@@ -157,9 +155,7 @@ def prove(
     Bound
         Valid whenever it stops.
     """
-    prices = descend(
-        master, start, rounds=rounds, is_near=is_near, enough=enough, go_on=go_on
-    )
+    prices = descend(master, start, **way)
     each = master.count * master.table.places
     buckets = int(np.clip(cells / each, LEAST_PROVEN, MOST_PROVEN))
     room = _room(master.count, master.table.places, buckets)
