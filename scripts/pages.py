@@ -24,6 +24,8 @@ import weasyprint
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
+from scripts.templates import Node, Reader
+
 NOW = "2026-07-01T09:00:00+00:00"
 #: At most so many pages whose addresses differ by keys and numbers only.
 EACH = 12
@@ -33,9 +35,6 @@ PASSING = (
     (re.compile(r'(name="csrfmiddlewaretoken" value=)"[^"]*"'), r'\1""'),
     (re.compile(r'("X-CSRFToken": ?)"[^"]*"'), r'\1""'),
     (re.compile(r'(nonce=)"[^"]*"'), r'\1""'),
-    (re.compile(r"\s+"), " "),
-    (re.compile(r" ?(<[^>]*>) ?"), r"\n\1\n"),
-    (re.compile(r"\n+"), "\n"),
 )
 
 
@@ -56,10 +55,24 @@ def hold_still() -> None:
 
 
 def plain(html: str) -> str:
-    """Return a page with a line for each element and no white space that varies."""
+    """Return a page with a line for each block, and white space only where it shows."""
     for pattern, instead in PASSING:
         html = pattern.sub(instead, html)
-    return html.strip()
+    html = re.sub(r"<!--.*?-->|<!DOCTYPE[^>]*>", "", html, flags=re.S)
+    shown = _plain(Reader(html).tree())
+    return re.sub(r"\s*\n\s*", "\n", shown).strip()
+
+
+def _plain(nodes: list[Node]) -> str:
+    """White space as one blank; at the edges of blocks a new line instead."""
+    shown = ""
+    for node in nodes:
+        start = re.sub(r" ?(/?>)$", r"\1", re.sub(r"\s+", " ", node.text))
+        inside = _plain(node.children) if node.kind == "el" else node.end
+        inside = inside.strip(" ") if node.is_box else inside
+        own = f"{start}{inside}{node.end if node.kind == 'el' else ''}"
+        shown += f"\n{own}\n" if node.is_block else own
+    return re.sub(r" +", " ", shown)
 
 
 def pages_of_demo() -> dict[str, str]:

@@ -31,7 +31,7 @@ class Page(HTMLParser):
 
     def __init__(self, address: str, html: str) -> None:
         super().__init__()
-        self.address = address
+        self.address, self.html = address, html
         #: The application's own forms on the page, which know their ranges.
         self.own_forms: list[forms.BaseForm] = []
         self.links: list[str] = []

@@ -11,7 +11,7 @@ from hollow_kettle.log.models import BatteryNow, Conflict, FieldEntry, Place, Pl
 from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event
-from hollow_kettle.plan.rotation.moves import moves
+from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.plan.rotation.services import make_rotation, publish
 from hollow_kettle.shelf.custody import services as custody
@@ -513,7 +513,7 @@ def test_a_move_with_a_held_battery_says_so(under_way, shelf, marin):
     leg = rotation.legs.filter(kind="serve").first()
     custody.put_on_hold(Asset.objects.get(pk=leg.battery), because="wet", by=marin)
 
-    for move in moves(under_way, rotation, tags):
+    for move in moves_of(under_way, rotation, tags):
         assert move.hold == ("wet" if move.battery == leg.battery else "")
     assert holds_of(under_way)[leg.battery] == "wet"
 

@@ -7,10 +7,10 @@ from django.core.exceptions import ValidationError
 from django.urls import reverse
 
 from hollow_kettle.clock import Clock, from_local, local, real_now
-from hollow_kettle.plan.bridge import rotations as bridge_rotations
 from hollow_kettle.plan.bridge.places import walk_minutes
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.bridge.rotations import problem_of
+from hollow_kettle.plan.bridge.rotations import published as published_of
 from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.events.services import choose_batteries, save_event
 from hollow_kettle.plan.ledger.page import ledger_page
@@ -237,7 +237,7 @@ def test_a_rotation_is_a_draft_until_published_and_then_the_only_one(event, mari
 
     first.refresh_from_db()
     assert first.state == Rotation.State.SUPERSEDED
-    assert bridge_rotations.published(event) == second
+    assert published_of(event) == second
     problem, legs = problem_of(second)
     report = verify(problem, legs)
     assert report.is_valid

@@ -95,8 +95,6 @@ ODD = (
     "0001-01-01", "9999-12-31 23:59", "0001-01-01 00:00", "99999999999999999999",
     "½", "\ud7ff\uffff", "x" * 5000, "../..", "[]", "{}", str(UUID(int=0)),
 )  # fmt: skip
-
-
 LOOKS = r"GET(?:\.get|\.getlist)?[([]\"(\w+)\""
 #: Every name that a view looks for in an address.
 ASKED = sorted(

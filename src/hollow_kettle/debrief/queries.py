@@ -7,13 +7,7 @@ from datetime import datetime, timedelta
 from uuid import UUID
 
 from hollow_kettle.field.beliefs import EventPhysics, lives_of, readings_of, walk
-from hollow_kettle.log.models import (
-    FieldEntry,
-    Kind,
-    PlaceKind,
-    Placement,
-    StationSpan,
-)
+from hollow_kettle.log.models import FieldEntry, Kind, PlaceKind, Placement, StationSpan
 from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.ui.drawing import Scale

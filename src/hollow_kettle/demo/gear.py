@@ -245,8 +245,6 @@ _NOTES = (
     ("temporary", 40, "light's wire taped to the lid", "no holder at hand", -12),
     ("shakedown", 30, "find a shorter lead for the radio", "0.5 V lost", None),
 )  # fmt: skip
-
-
 #: Why Drumlin's kit went all the same, by the rule that stops it.
 _TAKEN_ON = {
     "charge-chemistry": "panel stays unplugged; the yard charges K07",

@@ -6,12 +6,10 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
 
-from hollow_kettle.log.models import (
-    BatteryNow,
-    StationSpan,
-)
+from hollow_kettle.log.models import BatteryNow, StationSpan
 from hollow_kettle.plan.models import Station
 from hollow_kettle.plan.rotation.moves import Move
+from hollow_kettle.ui.templatetags.kettle import span
 from powercore.belief.estimate import SocEstimate
 from powercore.belief.runtime import TimeLeft
 from powercore.physics.battery import Pack
@@ -72,6 +70,15 @@ class BoardStation:
     def is_tripped(self) -> bool:
         """Whether its battery shows 0 V."""
         return self.battery is not None and self.battery.is_tripped
+
+    @property
+    def evidence_words(self) -> str:
+        """What its battery's charge rests on, and how old the last reading is."""
+        known = self.battery is not None and not self.battery.is_tripped
+        said = [self.battery.soc.evidence] if self.battery and known else []
+        if self.age_min is not None:
+            said.append(f"{span(self.age_min)} old")
+        return " · ".join(said)
 
     @property
     def has_trouble(self) -> bool:

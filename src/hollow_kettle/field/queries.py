@@ -20,8 +20,7 @@ from hollow_kettle.log.models import (
 from hollow_kettle.log.states import STATES, is_ready, state_of
 from hollow_kettle.plan.bridge.rotations import published
 from hollow_kettle.plan.models import Event, Rotation, Station
-from hollow_kettle.plan.rotation import moves as rotation_moves
-from hollow_kettle.plan.rotation.moves import Move
+from hollow_kettle.plan.rotation.moves import Move, moves_of
 from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
 from powercore.belief.estimate import SocEstimate
@@ -32,12 +31,8 @@ from .page import Board, BoardBattery, BoardBay, BoardStation
 
 #: A reading older than this is worth asking for again. Common practice, no source.
 OLD_READING = timedelta(minutes=60)
-
-
 #: The board shows this many hours ahead.
 HORIZON_H = 8.0
-
-
 _POLL_MIN = 3
 
 
@@ -106,7 +101,7 @@ def board_of(event: Event, now: datetime) -> Board:
     holds = holds_of(event) if log.held else {}
     moves = []
     if rotation:
-        moves = rotation_moves.moves(event, rotation, tags, every, holds)
+        moves = moves_of(event, rotation, tags, every, holds)
     coming = _coming(event, moves, now)
     stations = [
         _station(physics, station, at_station.get(station.pk), coming, now)

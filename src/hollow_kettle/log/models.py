@@ -329,6 +329,12 @@ class StationSpan(models.Model):
     def __str__(self) -> str:
         return f"{self.what} from {self.started_at:%H:%M}Z"
 
+    @property
+    def words(self) -> str:
+        """What the board says of it."""
+        said = {"off_air": "OFF THE AIR", "low_power": "low power"}
+        return said.get(self.what, "shed")
+
 
 class BatteryNow(models.Model):
     """What is believed of a battery, worked out from the log; one row each."""

@@ -10,10 +10,7 @@ from django.shortcuts import get_object_or_404
 
 from hollow_kettle.people.access import Access, access_of
 
-from .models import (
-    Event,
-    Station,
-)
+from .models import Event, Station
 
 
 def events_visible_to(access: Access) -> QuerySet[Event]:

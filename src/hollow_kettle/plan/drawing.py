@@ -8,9 +8,7 @@ from typing import Any
 from hollow_kettle.clock import local
 from hollow_kettle.ui.drawing import Scale
 
-from .models import (
-    Event,
-)
+from .models import Event
 
 
 def hour_ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
@@ -26,6 +24,7 @@ def hour_ticks(event: Event, x: Scale) -> list[tuple[float, str]]:
 
 
 def span_of(event: Event) -> dict[str, Any]:
+    """An event's start and end by the clock there, as forms begin with them."""
     return {
         "starts": local(event.starts_at, event.zone).replace(tzinfo=None),
         "ends": local(event.ends_at, event.zone).replace(tzinfo=None),

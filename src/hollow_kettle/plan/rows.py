@@ -12,12 +12,7 @@ from django.db.models import Field, Model, ProtectedError, QuerySet
 from hollow_kettle.clock import from_local
 from hollow_kettle.log.models import Place
 
-from .models import (
-    Bay,
-    Event,
-    Source,
-    Station,
-)
+from .models import Bay, Event, Source, Station
 
 
 def remove(row: Model) -> None:
@@ -69,6 +64,7 @@ def forget(places: QuerySet[Place]) -> None:
 def expanded(
     event: Event, starts: datetime, ends: datetime
 ) -> tuple[datetime, datetime]:
+    """Wall-clock times of an event in UTC; ValidationError where they don't follow."""
     starts_at, ends_at = from_local(starts, event.zone), from_local(ends, event.zone)
     if ends_at <= starts_at:
         raise ValidationError({"ends": "It must end after it starts."})

@@ -1,5 +1,6 @@
 """What the frame of every page needs."""
 
+import json
 from typing import Any
 
 from django.conf import settings
@@ -7,6 +8,18 @@ from django.http import HttpRequest
 
 LIGHTS = ("day", "sun", "night")
 ROOMS = ("shelf", "plan", "field", "debrief")
+#: How htmx behaves: nothing kept or evaluated, answers of 422 shown like others.
+HTMX = {
+    "historyCacheSize": 0,
+    "includeIndicatorStyles": False,
+    "allowEval": False,
+    "responseHandling": [
+        {"code": "204", "swap": False},
+        {"code": "[23]..", "swap": True},
+        {"code": "422", "swap": True},
+        {"code": "[45]..", "swap": False, "error": True},
+    ],
+}
 
 
 def frame(request: HttpRequest) -> dict[str, Any]:
@@ -19,4 +32,5 @@ def frame(request: HttpRequest) -> dict[str, Any]:
         "lights": LIGHTS,
         "room": match.app_names[0] if match and match.app_names else "",
         "is_demo": settings.IS_DEMO,
+        "htmx": json.dumps(HTMX, separators=(",", ":")),
     }

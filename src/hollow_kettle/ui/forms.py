@@ -23,7 +23,11 @@ class KettleFormRenderer(TemplatesSetting):
 class Dressed(forms.BaseForm):
     """Mix-in that gives each widget its style."""
 
+    #: Ids of its fields; forms that stand on one page have their own.
+    ids = "id_%s"
+
     def __init__(self, *args: Any, **kwargs: Any) -> None:
+        kwargs.setdefault("auto_id", self.ids)
         super().__init__(*args, **kwargs)
         self._dress()
 

@@ -9,7 +9,7 @@ from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import Event, Pin, Rotation
 from hollow_kettle.plan.rotation import changes
 from hollow_kettle.plan.rotation import services as rotations
-from hollow_kettle.plan.rotation.moves import moves
+from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.queries import tags_of
 from powercore.rotation.verify import verify
 
@@ -262,7 +262,7 @@ def test_two_rotations_are_compared_by_figures_stations_and_moves(draft, boss):
     tag = tags_of(draft)[leg.battery]
     arrive = draft.event.moment_of(leg.start_min)
     assert (tag, arrive) in {(move.bring, move.arrive) for move in found.one.only}
-    every = moves(draft.event, draft, tags_of(draft))
+    every = moves_of(draft.event, draft, tags_of(draft))
     assert found.same_moves + len(found.one.only) == len(every)
     off = {name: (one, other) for name, one, other in found.figures}
     assert off["off the air, min"][0] == draft.off_air_min

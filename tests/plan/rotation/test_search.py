@@ -18,8 +18,8 @@ from hollow_kettle.plan import tasks
 from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import Leg, Rotation, Search
-from hollow_kettle.plan.rotation import moves as rotation_moves
 from hollow_kettle.plan.rotation import services as rotations
+from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.queries import tags_of
 from hollow_kettle.plan.yard.services import add_bay
 from powercore.event.problem import SERVE, WAIT, YARD, Problem
@@ -244,7 +244,7 @@ def test_the_coming_hour_of_a_running_event_is_left_alone(poor):
 def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
     """Round sheet, slips and calendar have the moves of the board, in local time."""
     draft = rotations.make_rotation(event, by=marin)
-    moves = rotation_moves.moves(event, draft, tags_of(draft))
+    moves = moves_of(event, draft, tags_of(draft))
     problem, legs = problem_of(draft)
     rounds = {(move.crew, move.round) for move in moves}
     assert len(rounds) == verify(problem, legs).outcome.walks > 0
@@ -286,7 +286,7 @@ def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
 def test_a_bar_says_why_its_battery_and_why_now(event, marin, boss):
     """What skipping its walk costs, and which battery would be second best."""
     draft = rotations.make_rotation(event, by=marin)
-    move = rotation_moves.moves(event, draft, tags_of(draft))[0]
+    move = moves_of(event, draft, tags_of(draft))[0]
     leg = draft.legs.get(kind=SERVE, battery=move.battery, start_min__gt=0)
 
     url = reverse("plan:leg_why", args=[event.pk, draft.number, leg.pk])

@@ -12,7 +12,7 @@ from hollow_kettle.field import services as field_services
 from hollow_kettle.plan.bridge.scenario import scenario_from, scenario_of
 from hollow_kettle.plan.models import Station
 from hollow_kettle.plan.rotation import services as rotations
-from hollow_kettle.plan.rotation.moves import moves
+from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.pages.board import board_of
 from hollow_kettle.plan.rotation.queries import tags_of
 from powercore.event.problem import SERVE, WAIT, YARD, Leg, Problem
@@ -57,7 +57,7 @@ def test_a_swap_with_a_spare_is_on_the_board_on_paper_and_in_the_calendar(
 ):
     """Nobody walks; the operators have a slip of their own."""
     new, old = with_spare.legs.filter(kind=SERVE, place=esker.pk).order_by("-start_min")
-    (move,) = moves(event, with_spare, tags_of(with_spare))
+    (move,) = moves_of(event, with_spare, tags_of(with_spare))
 
     assert with_spare.walks == 0
     assert move.is_swap

@@ -8,10 +8,7 @@ from collections.abc import Iterator
 from uuid import UUID
 
 from hollow_kettle.log.models import BatteryNow, PlaceKind
-from hollow_kettle.plan.models import (
-    Event,
-    Station,
-)
+from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.plan.policy import reserve_of
 from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.bridge import pack_of

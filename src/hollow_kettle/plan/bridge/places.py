@@ -2,12 +2,7 @@
 
 from __future__ import annotations
 
-from hollow_kettle.plan.models import (
-    Event,
-    Site,
-    Station,
-    Walk,
-)
+from hollow_kettle.plan.models import Event, Site, Station, Walk
 from powercore.physics.places import walking_min
 
 

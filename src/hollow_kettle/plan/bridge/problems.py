@@ -1,4 +1,10 @@
-"""Problems kept in memory while nothing they rest on has changed."""
+"""
+Problems kept in memory while nothing they rest on has changed.
+
+One query takes a fingerprint of every row that an event's scenario is made from;
+as long as it stays the same, the problem and its numbers are used again. Nothing
+has to remember to invalidate anything.
+"""
 
 from __future__ import annotations
 
@@ -21,8 +27,6 @@ if TYPE_CHECKING:
 
 
 _KEPT = 16
-
-
 _FINGERPRINT = """
 WITH station AS (SELECT * FROM plan_station WHERE event_id = %(event)s),
      source AS (SELECT * FROM plan_source WHERE event_id = %(event)s),
@@ -105,11 +109,7 @@ class EventProblem:
 
 
 _events: OrderedDict[str, EventProblem] = OrderedDict()
-
-
 _snapshots: OrderedDict[str, Problem] = OrderedDict()
-
-
 _lock = Lock()
 
 

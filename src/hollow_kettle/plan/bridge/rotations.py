@@ -5,12 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Sequence
 
-from hollow_kettle.plan.models import (
-    Event,
-    Leg,
-    Pin,
-    Rotation,
-)
+from hollow_kettle.plan.models import Event, Leg, Pin, Rotation
 from powercore.event import plans
 from powercore.event import scenario as core
 from powercore.event.problem import WAIT, YARD, Problem

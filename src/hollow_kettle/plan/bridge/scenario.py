@@ -8,14 +8,7 @@ from datetime import datetime
 
 from django.db.models import Prefetch
 
-from hollow_kettle.plan.models import (
-    Bay,
-    Event,
-    OpenHours,
-    Site,
-    Snapshot,
-    Station,
-)
+from hollow_kettle.plan.models import Bay, Event, OpenHours, Site, Snapshot, Station
 from powercore.event import scenario as core
 from powercore.event.plans import BayPlan, CrewPlan, Spot
 from powercore.event.problem import YARD

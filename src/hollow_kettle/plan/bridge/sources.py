@@ -6,11 +6,7 @@ from collections.abc import Iterable
 from datetime import datetime, timedelta
 
 from hollow_kettle.clock import from_local, local
-from hollow_kettle.plan.models import (
-    Event,
-    Source,
-    Station,
-)
+from hollow_kettle.plan.models import Event, Source, Station
 from powercore.sun.arrays import Array
 from powercore.sun.sources import Fuel, SourcePlan, Supply
 from powercore.values import Window

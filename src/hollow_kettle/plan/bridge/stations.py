@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-from hollow_kettle.plan.models import (
-    Event,
-    Station,
-    StationEquipment,
-)
+from hollow_kettle.plan.models import Event, Station, StationEquipment
 from hollow_kettle.shelf.bridge import draw_of
 from hollow_kettle.shelf.models import EquipmentStep
 from powercore.event.plans import USUAL_PATH_OHM, StationPlan

@@ -6,11 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable
 from uuid import UUID
 
-from hollow_kettle.plan.models import (
-    Event,
-    PanelArray,
-    Site,
-)
+from hollow_kettle.plan.models import Event, PanelArray, Site
 from powercore.event.plans import SkyHour
 from powercore.physics.wiring import Wire
 from powercore.sun.arrays import Array

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime, time
 
-from hollow_kettle.plan.models import (
-    Event,
-)
+from hollow_kettle.plan.models import Event
 from powercore.values import Window
 
 
 def minute_of_day(at: time | None, default: int) -> int:
+    """A time of day as minutes from midnight."""
     return default if at is None else at.hour * 60 + at.minute
 
 
@@ -25,6 +24,7 @@ def clipped(
 
 
 def windows_of(event: Event, windows: Iterable, from_min: int) -> tuple[Window, ...]:
+    """Stretches of an event that are not over, as windows of its scenario."""
     spans = [
         clipped(event, window.starts_at, window.ends_at, from_min) for window in windows
     ]

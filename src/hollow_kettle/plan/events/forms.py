@@ -7,12 +7,7 @@ from typing import Any
 from django import forms
 
 from hollow_kettle.people.models import Actor, Role
-from hollow_kettle.plan.models import (
-    SKY_CHOICES,
-    Event,
-    Purpose,
-    Station,
-)
+from hollow_kettle.plan.models import SKY_CHOICES, Event, Purpose, Station
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 
 

@@ -11,10 +11,7 @@ from django.db import transaction
 
 from hollow_kettle.clock import from_local, is_known_zone
 from hollow_kettle.log.models import Place, PlaceKind
-from hollow_kettle.plan.models import (
-    Event,
-    Site,
-)
+from hollow_kettle.plan.models import Event, Site
 from hollow_kettle.plan.rows import give
 from hollow_kettle.shelf.models import Asset
 

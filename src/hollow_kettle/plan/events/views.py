@@ -20,10 +20,7 @@ from hollow_kettle.people.models import Club, Duty
 from hollow_kettle.people.services import give_duty
 from hollow_kettle.plan.access import event_or_404, events_visible_to
 from hollow_kettle.plan.drawing import span_of
-from hollow_kettle.plan.models import (
-    Event,
-    Purpose,
-)
+from hollow_kettle.plan.models import Event, Purpose
 from hollow_kettle.plan.policy import POLICIES
 from hollow_kettle.shelf.charge.queries import shelf_batteries
 from hollow_kettle.ui.tried import tried

@@ -8,9 +8,7 @@ from typing import Any
 from hollow_kettle.exchange.calendars import Entry, as_ical
 from hollow_kettle.plan.bridge.rotations import with_pins
 from hollow_kettle.plan.bridge.scenario import scenario_of
-from hollow_kettle.plan.models import (
-    Event,
-)
+from hollow_kettle.plan.models import Event
 from powercore.event import scenario as core
 
 

@@ -46,8 +46,6 @@ from powercore.values import BUS_V, Window, without
 from .preview import preview_scenario, shelf_by_tag, singles_of
 
 ORIGIN = "from a scenario file"
-
-
 #: The wire in which a resistance of a file is expressed.
 _AWG = 12
 

@@ -41,6 +41,8 @@ from .demand import EventDemand, event_demand
 
 #: Width of the longest bar. [px]
 _BAR = 420
+#: Where energy comes from, in words; other kinds are their own.
+ORIGINS = {"home": "from home"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +74,12 @@ class LedgerLine:
     def is_sure(self) -> bool:
         """Whether it stays on the air 9 times in 10."""
         return self.budget.on_air_bad_h > self.budget.open_h - 1 / 60
+
+    @property
+    def on_air_words(self) -> str:
+        """Hours on the air; from the bad case on, where it isn't sure to stay there."""
+        typical = f"{self.budget.on_air_h:.1f}"
+        return typical if self.is_sure else f"{self.budget.on_air_bad_h:.1f}–{typical}"
 
     @property
     def words(self) -> str:
@@ -320,7 +328,10 @@ def _fill_side(
             for one in spoils_own_power(problem, legs)
         ]
     mixed = origins(problem, legs, every[page.sky].runs)
-    page.origins = sorted(mixed.items(), key=lambda item: -item[1])
+    page.origins = [
+        (ORIGINS.get(kind, kind), used)
+        for kind, used in sorted(mixed.items(), key=lambda item: -item[1])
+    ]
     page.advice = advice(problem)
 
 

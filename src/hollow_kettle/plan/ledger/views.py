@@ -8,16 +8,12 @@ from uuid import UUID
 from django.core.exceptions import ValidationError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import (
-    require_safe,
-)
+from django.views.decorators.http import require_safe
 
 from hollow_kettle.clock import from_local, local
 from hollow_kettle.people.access import access_of
 from hollow_kettle.plan.access import event_or_404, events_visible_to, station_or_404
-from hollow_kettle.plan.models import (
-    Event,
-)
+from hollow_kettle.plan.models import Event
 from hollow_kettle.plan.policy import policy_of
 from hollow_kettle.ui.forms import NumberField, time_of_day
 from powercore.futures.whatif import Change

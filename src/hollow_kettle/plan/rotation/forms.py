@@ -8,13 +8,7 @@ from uuid import UUID
 from django import forms
 
 from hollow_kettle.clock import from_local
-from hollow_kettle.plan.models import (
-    Bay,
-    Event,
-    Leg,
-    Pin,
-    Rotation,
-)
+from hollow_kettle.plan.models import Bay, Event, Leg, Pin, Rotation
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from powercore.event.plans import OF_STATIONS

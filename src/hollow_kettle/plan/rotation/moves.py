@@ -11,12 +11,7 @@ from uuid import UUID
 
 from hollow_kettle.plan.bridge.problems import problem_of_snapshot
 from hollow_kettle.plan.bridge.rotations import problem_of
-from hollow_kettle.plan.models import (
-    Event,
-    Leg,
-    Rotation,
-    Station,
-)
+from hollow_kettle.plan.models import Event, Leg, Rotation, Station
 from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, Problem
 from powercore.rotation.verify import verify
 
@@ -60,7 +55,7 @@ class Move:
         return not self.crew
 
 
-def moves(
+def moves_of(
     event: Event,
     rotation: Rotation,
     tags: dict[UUID, str],

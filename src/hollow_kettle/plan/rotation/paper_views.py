@@ -17,9 +17,8 @@ from hollow_kettle.plan.yard.queries import unwatched_bays
 from hollow_kettle.shelf.prints.paper import SIZES, printed
 from hollow_kettle.shelf.prints.views import pdf
 
-from . import moves as rotation_moves
 from . import queries
-from .moves import Move
+from .moves import Move, moves_of
 from .pages.board import board_of
 from .pages.change import pin_rows, step_rows
 
@@ -137,7 +136,7 @@ def _asked(request: HttpRequest, uid: UUID, number: int) -> tuple[Event, Rotatio
 
 def _context(event: Event, rotation: Rotation) -> dict:
     bays = dict(event.bays.values_list("pk", "name"))
-    moves = rotation_moves.moves(event, rotation, queries.tags_of(rotation))
+    moves = moves_of(event, rotation, queries.tags_of(rotation))
     return {
         "event": event,
         "rotation": rotation,

@@ -5,12 +5,7 @@ from __future__ import annotations
 from uuid import UUID
 
 from hollow_kettle.plan.bridge.problems import problem_of_snapshot
-from hollow_kettle.plan.models import (
-    SKY_CHOICES,
-    Event,
-    Rotation,
-    Search,
-)
+from hollow_kettle.plan.models import SKY_CHOICES, Event, Rotation, Search
 
 
 def search_of(event: Event) -> Search | None:
@@ -20,12 +15,8 @@ def search_of(event: Event) -> Search | None:
 
 #: From this version of a scenario on, plans charge only what somebody watches.
 WATCHED_SINCE = 8
-
-
 #: Figures that are left out where both have none.
 _SELDOM = ("low_min", "night_walks", "engine_h", "fuel_l")
-
-
 #: What rotations are compared by, most important first.
 FIGURES = {
     "off_air_min": "off the air, min",

@@ -28,7 +28,7 @@ from powercore.rotation.timetable import PATIENCE
 
 from . import changes, forms, queries
 from . import services as rotations
-from .moves import moves, warnings_of
+from .moves import moves_of, warnings_of
 from .pages import board
 from .pages.binds import binds_page
 from .pages.change import change_page, pin_rows, step_rows
@@ -61,7 +61,7 @@ def _board_page(
         now = event.clock.now() if event.state == Event.State.RUNNING else None
         tags = queries.tags_of(found)
         holds = queries.holds_of(event)
-        every = moves(event, found, tags, holds=holds)
+        every = moves_of(event, found, tags, holds=holds)
         pins = pin_rows(event, found)
         steps = step_rows(event, found)
         coming = [move for move in every if now is None or move.arrive >= now]

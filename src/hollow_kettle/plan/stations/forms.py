@@ -4,10 +4,7 @@ from __future__ import annotations
 
 from django import forms
 
-from hollow_kettle.plan.models import (
-    OperatingPattern,
-    StationSupply,
-)
+from hollow_kettle.plan.models import OperatingPattern, StationSupply
 from hollow_kettle.shelf.models import EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 
@@ -208,6 +205,8 @@ class SupplyForm(Dressed, forms.Form):
 
 class HoursForm(Dressed, forms.Form):
     """Open hours of a station."""
+
+    ids = "hours_%s"
 
     starts = WallTimeField(label="Opens")
     ends = WallTimeField(label="Closes")

@@ -6,11 +6,7 @@ from typing import Any
 
 from django import forms
 
-from hollow_kettle.plan.models import (
-    Event,
-    Source,
-    Station,
-)
+from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 

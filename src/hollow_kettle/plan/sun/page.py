@@ -82,6 +82,20 @@ class SunSheet:
     days: list[dict[str, Any]] = field(default_factory=list)
     trouble: str = ""
 
+    @property
+    def drawing_words(self) -> str:
+        """The drawing in words, for those who don't see it."""
+        if self.drawing is None or self.site is None:
+            return ""
+        words = f"Sun path on {self.drawing.day}"
+        if self.drawing.rise is not None and self.drawing.down is not None:
+            zone = self.site.event.zone
+            rise, down = (
+                local(moment, zone) for moment in (self.drawing.rise, self.drawing.down)
+            )
+            words += f", sunrise {rise:%H:%M}, sunset {down:%H:%M}"
+        return f"{words}, over the horizon of {self.site.name}"
+
 
 def sun_sheet(event: Event, site: Site | None, day: int = 0) -> SunSheet:
     """

@@ -6,10 +6,7 @@ from typing import Any
 
 from django import forms
 
-from hollow_kettle.plan.models import (
-    Event,
-    Source,
-)
+from hollow_kettle.plan.models import Event, Source
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from powercore.event.plans import MOST_PEOPLE, USUAL_PEOPLE
@@ -18,6 +15,8 @@ from powercore.physics.chemistry import CHEMISTRIES
 
 class SourceForm(Dressed, forms.Form):
     """A source of the yard."""
+
+    ids = "source_%s"
 
     name = forms.CharField(label="Source", max_length=60)
     kind = forms.ChoiceField(label="Kind", choices=Source.Kind)
@@ -130,6 +129,8 @@ class WindowForm(Dressed, forms.Form):
 class BayForm(Dressed, forms.Form):
     """A bay of the yard."""
 
+    ids = "bay_%s"
+
     name = forms.CharField(label="Bay", max_length=60)
     source = forms.ModelChoiceField(Source.objects.none(), label="Fed from")
     max_w = NumberField(label="Charger output", low=1, high=20_000, unit="W")
@@ -160,6 +161,8 @@ class BayForm(Dressed, forms.Form):
 
 class CrewForm(Dressed, forms.Form):
     """People on duty."""
+
+    ids = "crew_%s"
 
     name = forms.CharField(label="Crew", max_length=60)
     does = forms.ChoiceField(

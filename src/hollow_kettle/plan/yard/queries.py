@@ -4,10 +4,7 @@ from __future__ import annotations
 
 from django.db.models import QuerySet
 
-from hollow_kettle.plan.models import (
-    Bay,
-    Event,
-)
+from hollow_kettle.plan.models import Bay, Event
 
 
 def unwatched_bays(event: Event) -> QuerySet[Bay]:

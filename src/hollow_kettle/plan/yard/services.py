@@ -10,15 +10,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.log.models import Place, PlaceKind
-from hollow_kettle.plan.models import (
-    Bay,
-    Crew,
-    Event,
-    Site,
-    Source,
-    SourceWindow,
-    Walk,
-)
+from hollow_kettle.plan.models import Bay, Crew, Event, Site, Source, SourceWindow, Walk
 from hollow_kettle.plan.rows import expanded
 from powercore.event.plans import USUAL_PEOPLE
 

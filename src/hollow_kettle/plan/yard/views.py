@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from typing import Any
 from uuid import UUID
 
 from django import forms as django_forms
@@ -19,12 +20,7 @@ from hollow_kettle.people.access import coordinator_only
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.bridge.places import walk_minutes
 from hollow_kettle.plan.drawing import span_of
-from hollow_kettle.plan.models import (
-    Bay,
-    Crew,
-    Event,
-    Source,
-)
+from hollow_kettle.plan.models import Bay, Crew, Event, Source
 from hollow_kettle.plan.rows import remove
 from hollow_kettle.shelf.fits.queries import charge_plan
 from hollow_kettle.ui.asked import whole_number
@@ -41,23 +37,34 @@ def yard(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 
 def _yard_page(
-    request: HttpRequest, event: Event, **bound: django_forms.Form
+    request: HttpRequest,
+    event: Event,
+    windows: dict[UUID, django_forms.Form] | None = None,
+    **bound: django_forms.Form,
 ) -> HttpResponse:
-    span = span_of(event)
+    """The yard, with what was refused: a form, or a source's hours."""
+    span, windows = span_of(event), windows or {}
     context = {
         "event": event,
-        "sources": event.sources.prefetch_related("windows", "bays"),
+        "sources": [
+            (source, windows.get(source.pk) or _window_form(source, initial=span))
+            for source in event.sources.prefetch_related("windows", "bays")
+        ],
         "strip": source_strip(event),
         "bays": event.bays.select_related("source"),
         "crews": event.crews.all(),
         "source_form": forms.SourceForm(initial=span),
         "bay_form": forms.BayForm(event=event),
         "crew_form": forms.CrewForm(initial=span),
-        "window_form": forms.WindowForm(initial=span, auto_id=False),
         **bound,
     }
-    status = 422 if bound else 200
+    status = 422 if bound or windows else 200
     return render(request, "plan/yard.html", context, status=status)
+
+
+def _window_form(source: Source, *args: Any, **kwargs: Any) -> forms.WindowForm:
+    """A source's own form for more hours."""
+    return forms.WindowForm(*args, auto_id=f"window_{source.pk}_%s", **kwargs)
 
 
 @require_POST
@@ -77,12 +84,12 @@ def window_add(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpRespons
     """Let a source run for another stretch."""
     event = event_or_404(request, uid)
     source = get_object_or_404(Source, pk=source_uid, event=event)
-    form = forms.WindowForm(request.POST)
+    form = _window_form(source, request.POST)
     if form.is_valid() and tried(
         form, services.add_window, source, **form.cleaned_data
     ):
         return redirect("plan:yard", event.pk)
-    return _yard_page(request, event, window_form=form)
+    return _yard_page(request, event, windows={source.pk: form})
 
 
 @require_POST

@@ -8,10 +8,7 @@ from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import (
-    require_http_methods,
-    require_POST,
-)
+from django.views.decorators.http import require_http_methods, require_POST
 
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.shelf.access import asset_or_404

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
+from urllib.parse import urlencode
 from uuid import UUID
 
 from django.db.models import (
@@ -22,11 +23,7 @@ from django.db.models import (
     When,
 )
 
-from hollow_kettle.log.models import (
-    FieldEntry,
-    Place,
-    Placement,
-)
+from hollow_kettle.log.models import FieldEntry, Place, Placement
 from hollow_kettle.shelf import fields, kinds
 from hollow_kettle.shelf.assets.queries import attach_details
 from hollow_kettle.shelf.bench.queries import estimates_of
@@ -74,6 +71,20 @@ class Listing:
     words: str
     #: What each is due for, where the list is grouped by that.
     dues: Mapping[UUID, tuple[str, str]]
+
+    @property
+    def before(self) -> str:
+        """The query of the page before."""
+        return self._query(self.page - 1)
+
+    @property
+    def after(self) -> str:
+        """The query of the next page."""
+        return self._query(self.page + 1)
+
+    def _query(self, page: int) -> str:
+        asked = {"q": self.words, "kind": self.kind, "group": self.group}
+        return "?" + urlencode({**asked, "page": page})
 
     @property
     def groups(self) -> list[tuple[str, list[Row]]]:

@@ -4,16 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from django.db.models import (
-    Q,
-)
+from django.db.models import Q
 
-from hollow_kettle.log.models import (
-    CUSTODY,
-    FieldEntry,
-    Kind,
-    Standing,
-)
+from hollow_kettle.log.models import CUSTODY, FieldEntry, Kind, Standing
 from hollow_kettle.shelf.models import Asset
 
 

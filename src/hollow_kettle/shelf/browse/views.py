@@ -30,13 +30,7 @@ from hollow_kettle.shelf.models import Asset, Attachment, EquipmentType, Port
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.asked import whole_number
 
-from .queries import (
-    GROUPS,
-    Listing,
-    counts_by_kind,
-    listing,
-    page_of,
-)
+from .queries import GROUPS, Listing, counts_by_kind, listing, page_of
 
 
 def _listing(request: HttpRequest) -> Listing:

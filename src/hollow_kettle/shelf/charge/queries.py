@@ -6,9 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from uuid import UUID
 
-from hollow_kettle.log.models import (
-    BatteryNow,
-)
+from hollow_kettle.log.models import BatteryNow
 from hollow_kettle.log.states import state_of
 from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.bridge import pack_of
@@ -24,6 +22,11 @@ class ShelfBattery:
     pack: Pack
     now: BatteryNow | None
     state: str
+
+    @property
+    def look(self) -> str:
+        """How its kettle is drawn."""
+        return "is-charging" if self.state == "charging" else ""
 
     @property
     def soc(self) -> float | None:

@@ -7,13 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from uuid import UUID
 
-from hollow_kettle.log.models import (
-    BatteryNow,
-    FieldEntry,
-    Kind,
-    PlaceKind,
-    Placement,
-)
+from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, PlaceKind, Placement
 from hollow_kettle.people.models import Club
 from hollow_kettle.shelf.bench.queries import capacities_by_battery
 from hollow_kettle.shelf.bridge import pack_of

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import (
-    require_safe,
-)
+from django.views.decorators.http import require_safe
 
 from hollow_kettle.shelf.models import Asset
 

@@ -18,11 +18,7 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.people.access import (
-    actor_of,
-    coordinator_of,
-    coordinator_only,
-)
+from hollow_kettle.people.access import actor_of, coordinator_of, coordinator_only
 from hollow_kettle.people.club import today
 from hollow_kettle.shelf.access import kit_or_404
 from hollow_kettle.shelf.models import (

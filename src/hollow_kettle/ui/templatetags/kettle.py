@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from django import template
+from django.urls import reverse
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
@@ -31,6 +32,31 @@ def kettle(
     low = mean if low is None else low
     high = mean if high is None else high
     return {"kettle": drawing.kettle(mean, low, high, reserve, tag), "size": size}
+
+
+@register.inclusion_tag("ui/_kettle.html")
+def kettle_of(battery: Any, size: str) -> dict[str, Any]:
+    """Draw the kettle of a battery of the field board or of the shelf's list."""
+    soc, reserve = battery.soc, battery.pack.reserve_soc
+    if hasattr(soc, "typical"):
+        return kettle(soc.typical, soc.low, soc.high, reserve, size, battery.tag)
+    low, high, tag = battery.soc_low, battery.soc_high, battery.asset.tag
+    return kettle(soc, low, high, reserve, size, tag)
+
+
+@register.inclusion_tag("ui/_remove.html", takes_context=True)
+def remove_button(
+    context: template.Context, name: object, view: str, *keys: object
+) -> dict[str, Any]:
+    """The button that takes a row away: what it is called, and where that is sent."""
+    token = context.get("csrf_token")
+    return {"name": name, "url": reverse(view, args=keys), "csrf_token": token}
+
+
+@register.filter
+def against(one: int, other: int) -> SafeString:
+    """The query that compares two rotations by their numbers."""
+    return format_html("?one={}&other={}", one, other)
 
 
 @register.simple_tag

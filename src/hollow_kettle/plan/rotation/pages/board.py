@@ -12,13 +12,7 @@ from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, Leg, Pin, Rotation
 from hollow_kettle.plan.rotation.queries import tags_of
 from hollow_kettle.ui.drawing import Scale, points
-from powercore.event.problem import (
-    CHARGE,
-    SERVE,
-    Problem,
-    Stop,
-    stops_of,
-)
+from powercore.event.problem import CHARGE, SERVE, Problem, Stop, stops_of
 from powercore.event.problem import Leg as CoreLeg
 from powercore.rotation.verify import Outcome, verify
 
@@ -41,8 +35,6 @@ from .lanes import (
 
 #: Two rotations in one drawing: one above the other in each lane.
 UPPER = Shape(bar=18.0, row=49.0, has_spares=False)
-
-
 LOWER = Shape(bar=18.0, row=49.0, shift=21.0, has_spares=False)
 
 

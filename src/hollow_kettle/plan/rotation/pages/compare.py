@@ -6,7 +6,7 @@ from collections import Counter
 from dataclasses import dataclass
 
 from hollow_kettle.plan.models import Event, Rotation
-from hollow_kettle.plan.rotation.moves import Move, moves
+from hollow_kettle.plan.rotation.moves import Move, moves_of
 from hollow_kettle.plan.rotation.queries import figures_of, tags_of
 
 from .board import LOWER, UPPER, board_of, make_room
@@ -42,7 +42,7 @@ class ComparePage:
 
 def compare_page(event: Event, one: Rotation, other: Rotation) -> ComparePage:
     """Lay two rotations out against each other."""
-    every = [moves(event, rotation, tags_of(rotation)) for rotation in (one, other)]
+    every = [moves_of(event, rotation, tags_of(rotation)) for rotation in (one, other)]
     known = [Counter(_what(move) for move in found) for found in every]
     now = event.clock.now() if event.state == Event.State.RUNNING else None
     sides = [

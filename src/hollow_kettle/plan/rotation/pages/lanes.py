@@ -7,9 +7,7 @@ from datetime import datetime
 from uuid import UUID
 
 from powercore.event.joining import TIE
-from powercore.event.problem import (
-    CHARGE,
-)
+from powercore.event.problem import CHARGE
 from powercore.rotation.verify import Outcome
 
 #: Kind of a bar whose battery waits at a station.
