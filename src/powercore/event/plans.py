@@ -285,5 +285,6 @@ class Spot:
 
 
 def check_cold(what: str, cold_c: float | None) -> None:
+    """Raise `OutOfRange` for a temperature that no place on earth has."""
     if cold_c is not None:
         in_range(what, cold_c, low=-60, high=60, unit="°C")

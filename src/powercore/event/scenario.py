@@ -32,17 +32,12 @@ from powercore.event.plans import (
     StationPlan,
     check_cold,
 )
-from powercore.physics.loads import (
-    Opening,
-    Step,
-)
+from powercore.physics.loads import Opening, Step
 from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SourcePlan
 from powercore.values import TimeGrid, Window, in_range
 
 SCHEMA_VERSION = 8
-
-
 #: Versions whose files say what a scenario must say; what they lack has a default.
 READABLE = (1, 2, 3, 4, 5, 6, 7, 8)
 

@@ -16,8 +16,6 @@ from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range, over
 SPREAD = 0.15
 #: Quantile of a normal distribution above which 1 case in 10 lies.
 ONE_IN_TEN = 1.2815515655446004
-
-
 #: What something on charge draws once it is full, against charging. Common practice,
 #: no source: little.
 TRICKLE = 0.1

@@ -10,14 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from powercore.event.problem import (
-    CARRIED,
-    YARD,
-    Leg,
-    Problem,
-    lives_of,
-    visit_of,
-)
+from powercore.event.problem import CARRIED, YARD, Leg, Problem, lives_of, visit_of
 from powercore.rotation.change import exchanged, relieved, walk_to, without_rounds
 from powercore.rotation.compare import Cost, Replayed
 

@@ -20,13 +20,7 @@ from powercore.rotation.change import without_rounds
 from powercore.rotation.construct import construct
 from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.verify import verify
-from tests.builders import (
-    make_battery,
-    make_scenario,
-    make_station,
-    open_all,
-    steady,
-)
+from tests.builders import make_battery, make_scenario, make_station, open_all, steady
 from tests.powercore.rotation.test_rotation import hard, leg
 
 

@@ -3,13 +3,14 @@
 from dataclasses import replace
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from powercore.event.plans import CLEAR, NO_SUN, BayPlan, CrewPlan
 from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
 from powercore.futures.budget import endurance, ledger, stock_wh
-from powercore.rotation.construct import construct
+from powercore.rotation.construct import STYLES, construct
+from powercore.rotation.construct.walkthrough import Walkthrough
 from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.verify import verify
 from powercore.sun.arrays import Array, Site
@@ -641,3 +642,24 @@ def test_a_peak_above_the_battery_limit_is_refused_with_both_numbers():
     feed = Problem(scenario).feed("esker", "k01")
 
     assert feed.refusal == "the peak of 12.0 A there is above its 10 A"
+
+
+@given(hard(), st.sampled_from(STYLES))
+def test_a_greedy_start_believes_what_the_verifier_finds(scenario, style):
+    """
+    Each battery ends with the charge that the verifier's replay leaves it.
+
+    But for sun and banks that several share: there whoever is asked first has it.
+    """
+    assume(all(one.energy_wh is None and one.kind != SUN for one in scenario.sources))
+    problem = Problem(scenario)
+    walk = Walkthrough(problem, style)
+    legs = walk.run()
+
+    left = verify(problem, legs).outcome.leg_soc
+    ends = {}
+    for leg, (_, soc) in zip(legs, left, strict=True):
+        ends[leg.battery] = max(ends.get(leg.battery, (0, 0.0)), (leg.end_min, soc))
+    assert {key: life.soc for key, life in walk.lives.items()} == pytest.approx(
+        {key: soc for key, (_, soc) in ends.items()}, abs=1e-9
+    )

@@ -13,8 +13,6 @@ from powercore.physics.places import walking_min
 #: Energy of a pack for its mass, where its mass is not known; on the heavy side.
 #: [Wh/kg] Common practice, no source.
 WH_PER_KG = {"lead": 28.0, "other": 70.0}
-
-
 #: What each of a crew carries at once on a walk to several stations: a bag, and so
 #: many batteries. [kg] Common practice, no source.
 CARRY_KG, HANDS = 12.5, 2

@@ -11,13 +11,12 @@ from powercore.gear.things import MPPT, SUPPLY, Battery, Charger, Panel
 from powercore.physics.battery import SAME_V
 
 CAUSE = "charging"
-
-
 #: Lost in controller and leads between a panel and a battery. [V]
 HEADROOM_V = 0.5
 
 
 def pairs_of(kit: Kit) -> Iterator[tuple[Charge, Battery]]:
+    """Each way of charging with each battery of the kit."""
     for charge in kit.charges:
         for battery in kit.batteries:
             yield charge, battery

@@ -6,10 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from powercore.errors import PowercoreError
-from powercore.gear.things import (
-    Converter,
-    Device,
-)
+from powercore.gear.things import Converter, Device
 from powercore.physics.wiring import End, Wire, connector_of
 
 

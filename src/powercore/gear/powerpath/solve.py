@@ -45,8 +45,6 @@ def low_power(part: Feeds) -> float:
 
 
 _ROUNDS = 200
-
-
 _CLOSE_V = 1e-7
 
 

@@ -31,6 +31,8 @@ class Life:
 
 @dataclass(slots=True)
 class Swap:
+    """A walk that brings a battery to a station and fetches the one there."""
+
     station: str
     battery: str
     leave: int

@@ -13,14 +13,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from powercore.event.problem import (
-    CARRIED,
-    Leg,
-    Problem,
-    Stop,
-    lives_of,
-    stops_of,
-)
+from powercore.event.problem import CARRIED, Leg, Problem, Stop, lives_of, stops_of
 from powercore.rotation.change import CannotChange, retimed
 from powercore.rotation.compare import key_if_valid
 from powercore.rotation.objective import Key

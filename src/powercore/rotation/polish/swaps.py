@@ -12,14 +12,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from powercore.event.problem import (
-    SERVE,
-    WAIT,
-    Leg,
-    Problem,
-    lives_of,
-    visit_of,
-)
+from powercore.event.problem import SERVE, WAIT, Leg, Problem, lives_of, visit_of
 from powercore.rotation.compare import key_if_valid
 
 #: Rotations replayed at the most.

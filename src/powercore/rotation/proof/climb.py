@@ -13,36 +13,24 @@ from powercore.rotation.proof.master import (
     SMOOTHING,
     Master,
     NoAnswer,
-    _room,
+    room_for,
 )
 from powercore.rotation.tours.arrays import Room
 from powercore.values import FloatArray, IntArray
 
 #: How many times as fine buckets of charge get at the end.
 FINER = (1, 4, 32)
-
-
 #: Batteries × places × intervals up to which the finest is worth its time.
 SMALL = 2_500
-
-
 #: Cells of the shortest path that proves a bound, and bounds of its buckets.
 PROVEN_CELLS, LEAST_PROVEN, MOST_PROVEN = 2e7, 1536, 50_000
-
-
 #: How far a price may move at the most, in what is usual, and how often a box that
 #: got too narrow is widened.
 WIDEST, WIDENINGS = 4.0, 3
-
-
 #: Rounds without gain after which steps are halved.
 PATIENCE = 10
-
-
 #: Prices of a watt-hour to begin with, as shares of the highest worth of one.
 WH_PRICES = (0.02, 0.05, 0.1, 0.15, 0.2, 0.25, 0.3, 0.4, 0.5, 0.7)
-
-
 _TINY = 1e-7
 
 
@@ -158,7 +146,7 @@ def prove(
     prices = descend(master, start, **way)
     each = master.count * master.table.places
     buckets = int(np.clip(cells / each, LEAST_PROVEN, MOST_PROVEN))
-    room = _room(master.count, master.table.places, buckets)
+    room = room_for(master.count, master.table.places, buckets)
     return Bound(_earn(master, prices, room, is_bound=True)[0], prices)
 
 
@@ -227,7 +215,7 @@ class _Descent:
         """Cut charge into so many buckets from now on."""
         if self.is_over:
             return
-        self.room = _room(self.master.count, self.master.table.places, buckets)
+        self.room = room_for(self.master.count, self.master.table.places, buckets)
         self.best = np.inf
         self.look(self.centre)
 

@@ -10,11 +10,7 @@ import numpy as np
 from powercore.event.problem import Leg, Problem
 from powercore.rotation.proof.climb import climb, prove
 from powercore.rotation.proof.master import Master
-from powercore.rotation.timetable import (
-    Prices,
-    places_of,
-    timetable,
-)
+from powercore.rotation.timetable import Prices, places_of, timetable
 
 
 def least_off_air_min(

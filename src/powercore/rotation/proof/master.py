@@ -17,8 +17,6 @@ from powercore.values import FloatArray, IntArray
 SEARCHED = 96
 #: A price that is none, and shares of the best prices that are tried.
 ANY_PRICE, SMOOTHING = 1e6, (0.8, 0.5, 0.2, 0.0)
-
-
 #: Rows that a tour uses, how much of each, and what it is worth.
 Column = tuple[np.ndarray, FloatArray, float]
 
@@ -38,7 +36,7 @@ class Master:
         self.batteries, self.count = len(table.batteries), table.count
         self.sources = table.most_w.shape[0]
         self.buckets = buckets
-        self.room = _room(self.count, table.places, buckets)
+        self.room = room_for(self.count, table.places, buckets)
         #: What a battery has of the sources as if it were alone: of a store, all
         #: that has come into it.
         self.alone = Left(
@@ -266,6 +264,6 @@ class Master:
 
 
 @lru_cache(maxsize=6)
-def _room(count: int, places: int, buckets: int) -> Room:
+def room_for(count: int, places: int, buckets: int) -> Room:
     """Room for shortest paths, which many programs use one after the other."""
     return workspace(count, places, buckets)

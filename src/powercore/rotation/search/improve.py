@@ -17,9 +17,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.event.problem import CARRIED, CHARGE, SERVE, Leg, Problem
-from powercore.rotation.objective import (
-    TAIL,
-)
+from powercore.rotation.objective import TAIL
 from powercore.rotation.polish.rounds import mended
 from powercore.rotation.proof.branch import close, is_small
 from powercore.rotation.search.judge import Found, Judge, Risk
@@ -37,8 +35,6 @@ from powercore.values import IntArray
 #: How many times as many points a rotation's own times make as regular ones do, for
 #: passes to begin with those. [ratio]
 ROUGH = 1.2
-
-
 #: How much use each round of passes plans for, where futures say what is better.
 USES = (1.0, 1.2, 1.35)
 

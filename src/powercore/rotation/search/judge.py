@@ -7,12 +7,7 @@ from dataclasses import dataclass, replace
 
 from powercore.event.plans import Pin
 from powercore.event.problem import Leg, Problem
-from powercore.rotation.objective import (
-    Key,
-    key_of,
-    key_with_margin,
-    key_with_risk,
-)
+from powercore.rotation.objective import Key, key_of, key_with_margin, key_with_risk
 from powercore.rotation.polish.rounds import grouped
 from powercore.rotation.polish.swaps import with_fewer_swaps
 from powercore.rotation.polish.times import with_rounder_times

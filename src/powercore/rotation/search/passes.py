@@ -19,21 +19,13 @@ from powercore.values import FloatArray, IntArray
 #: Buckets of charge in a pass; most batteries taken out at once while something is not
 #: served, pass by pass, and once all is.
 BUCKETS, MOST, MOST_CALM = 24, (3, 2), 3
-
-
 #: How much worse a pass may go for a while, pass by pass: as shares of what serving a
 #: station is worth, and in stops of walks where everything is served already.
 HEATS, CALM = (0.0005, 0.002, 0.006, 0.001), (1.0, 4.0, 12.0, 2.0)
-
-
 #: Cells of one shortest path, over all rounds of a pass.
 PASS_CELLS = 5e7
-
-
 #: Cells of all batteries' shortest paths up to which prices of places get full effort.
 RENTS_CELLS = 2e6
-
-
 #: Passes grow longer, up to this many times the first.
 LONGEST = 6
 

@@ -8,11 +8,7 @@ from typing import Any
 import numpy as np
 
 from powercore.event.plans import AWAY, OF_STATIONS, BatteryPlan, Pin
-from powercore.event.problem import (
-    CARRY_KG,
-    Feed,
-    Problem,
-)
+from powercore.event.problem import CARRY_KG, Feed, Problem
 from powercore.physics.charging import ChargeModel
 from powercore.rotation.objective import NIGHT, SLACK_LATENESS
 from powercore.rotation.timetable.table import (

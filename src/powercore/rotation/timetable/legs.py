@@ -7,14 +7,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from powercore.event.problem import (
-    CARRIED,
-    CHARGE,
-    SERVE,
-    WAIT,
-    YARD,
-    Leg,
-)
+from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg
 from powercore.rotation.timetable.table import Timetable
 from powercore.values import IntArray
 

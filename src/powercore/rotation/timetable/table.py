@@ -8,23 +8,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from powercore.event.plans import LOW, Pin
-from powercore.event.problem import (
-    CHARGE,
-    SERVE,
-    WAIT,
-    Leg,
-    Problem,
-)
+from powercore.event.problem import CHARGE, SERVE, WAIT, Leg, Problem
 from powercore.values import BoolArray, FloatArray, IntArray
 
 #: Passes of the search without gain after which nothing more is expected.
 PATIENCE = 10
-
-
 #: On the way between the yard and a station.
 ON_THE_WAY = -1
-
-
 #: What a source without a store holds. [Wh]
 ENDLESS_WH = 1e12
 
@@ -174,6 +164,7 @@ class Timetable:
 def number_of(
     problem: Problem, place: str, seats: int, *, is_spare: bool = False
 ) -> int:
+    """The number of a place in a timetable; 0: the yard."""
     if is_spare and place in problem.stations:
         racks = racks_of(problem)
         first = 1 + seats + len(problem.bays)

@@ -22,8 +22,6 @@ from powercore.values import BoolArray, FloatArray, IntArray
 
 #: How a life came to be where it is, for the walk back along it.
 _STAY, _OUT, _BACK, _ON, _START, _SWAP = 1, 2, 3, 4, 5, 6
-
-
 #: Terms of an interval at a station: energy asked for [Wh], what the battery holds from
 #: full to empty [Wh], its floor and reserve, what serving is worth, the price of a Wh
 #: of reserve, the factor on both, the rent; then what is left over there: as a share

@@ -4,12 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from powercore.rotation.tours.arrays import (
-    ENDLESS_STORE_WH,
-    Arrays,
-    State,
-    compiled,
-)
+from powercore.rotation.tours.arrays import ENDLESS_STORE_WH, Arrays, State, compiled
 from powercore.values import FloatArray
 
 

@@ -4,21 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from powercore.event.problem import (
-    Leg,
-    Problem,
-)
+from powercore.event.problem import Leg, Problem
 from powercore.rotation.verify.pins import broken_pins
 from powercore.rotation.verify.replay import Replay
 from powercore.rotation.verify.report import Outcome, Report
-from powercore.rotation.verify.rules import (
-    _batteries,
-    _bays,
-    _carrying,
-    _malformed,
-    _places,
-    _spares,
-)
+from powercore.rotation.verify.rules import broken_rules, malformed
 
 
 def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
@@ -38,11 +28,10 @@ def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
         With `outcome.leg_soc` in the order of `legs`. When a leg names something
         unknown or runs backwards, only that is reported, and nothing is replayed.
     """
-    broken = list(_malformed(problem, legs))
+    broken = list(malformed(problem, legs))
     if broken:
         return Report(broken=tuple(broken), outcome=Outcome())
-    for check in (_batteries, _places, _spares, _carrying, _bays, broken_pins):
-        broken += check(problem, legs)
+    broken += [*broken_rules(problem, legs), *broken_pins(problem, legs)]
     replay = Replay(problem, legs)
     outcome = replay.run()
     broken += replay.broken

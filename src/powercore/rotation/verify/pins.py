@@ -5,12 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from powercore.event.plans import AWAY, LOW, NO_SWAP, NO_WALK, Pin
-from powercore.event.problem import (
-    SERVE,
-    WAIT,
-    Leg,
-    Problem,
-)
+from powercore.event.problem import SERVE, WAIT, Leg, Problem
 from powercore.rotation.verify.report import Broken
 from powercore.rotation.verify.rules import by, walks_of, words_of
 
@@ -49,6 +44,7 @@ def broken_pin(problem: Problem, legs: Sequence[Leg], pin: Pin) -> tuple[Broken,
 
 
 def broken_pins(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    """Pins of the event that legs break."""
     for pin in problem.scenario.pins:
         yield from broken_pin(problem, legs, pin)
 

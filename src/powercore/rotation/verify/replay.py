@@ -10,13 +10,7 @@ from operator import itemgetter
 
 import numpy as np
 
-from powercore.event.problem import (
-    CHARGE,
-    SERVE,
-    Feed,
-    Leg,
-    Problem,
-)
+from powercore.event.problem import CHARGE, SERVE, Feed, Leg, Problem
 from powercore.rotation.verify.report import Broken, Outcome, Shortfall
 from powercore.rotation.verify.rules import by, walks_of
 from powercore.sun.sources import ENGINES, SUN

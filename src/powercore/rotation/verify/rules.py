@@ -22,7 +22,8 @@ from powercore.event.problem import (
 from powercore.rotation.verify.report import Broken
 
 
-def _malformed(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+def malformed(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    """Legs that name something unknown, or run backwards."""
     places = {
         SERVE: set(problem.stations),
         CHARGE: set(problem.bays),
@@ -306,6 +307,7 @@ def _unminded(problem: Problem, leg: Leg) -> Iterator[Broken]:
 
 
 def by(legs: Sequence[Leg], name: str) -> dict[str, list[Leg]]:
+    """Legs by one of their fields, in order of time."""
     groups: dict[str, list[Leg]] = defaultdict(list)
     for leg in sorted(legs, key=lambda leg: (leg.start_min, leg.end_min)):
         groups[getattr(leg, name)].append(leg)
@@ -313,6 +315,7 @@ def by(legs: Sequence[Leg], name: str) -> dict[str, list[Leg]]:
 
 
 def words_of(problem: Problem, leg: Leg) -> str:
+    """A leg as a finding names it."""
     tag = (
         problem.batteries[leg.battery].tag if leg.battery in problem.batteries else "?"
     )
@@ -320,3 +323,9 @@ def words_of(problem: Problem, leg: Leg) -> str:
         problem.stations[leg.place].name if leg.place in problem.stations else leg.place
     )
     return f"{tag} {leg.kind} {where} {leg.start_min}–{leg.end_min}"
+
+
+def broken_rules(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
+    """Rules that well-formed legs break, one kind after the other."""
+    for rule in (_batteries, _places, _spares, _carrying, _bays):
+        yield from rule(problem, legs)
