@@ -16,7 +16,9 @@ from hollow_kettle.shelf.assets.services import look_alike, plain_tag
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset, Battery
 from hollow_kettle.ui.forms import Dressed, NumberField, check_year
+from powercore.belief.readings import odd_volts
 from powercore.event.joining import TIE
+from powercore.physics.battery import Pack
 from powercore.sun.sources import NOT_OWN
 
 from .services import AHEAD, is_far_outside
@@ -172,28 +174,18 @@ class ReadingForm(EntryForm):
         if not set(read) & set(self.errors) and all(data.get(n) is None for n in read):
             self.add_error("volts", "Enter volts, amp-hours or a gauge percentage.")
         volts = data.get("volts")
-        low_v, high_v = self._usual_v()
-        if volts is not None and not low_v <= volts <= high_v:
-            odd = (
-                "a tripped protection shows 0 V"
-                if abs(volts) < 1
-                else f"such a battery lies between {low_v:.1f} and {high_v:.1f} V"
-            )
+        odd = odd_volts(volts, self._pack()) if volts is not None else None
+        if odd is not None:
             self.ask(
                 "volts", f"{volts:g} V is odd: {odd}. Tick “I mean it” to keep it."
             )
         return data
 
-    def _usual_v(self) -> tuple[float, float]:
-        """Between which volts the battery that was said is usually read."""
+    def _pack(self) -> Pack | None:
+        """The battery that was said, as the core has it."""
         asset = self.battery("tag")
-        if asset is None:
-            return 9.0, 15.0
-        details = Battery.objects.filter(pk=asset.pk).first()
-        if details is None:
-            return 9.0, 15.0
-        pack = pack_of(details, None)
-        return 0.85 * pack.cut_off_v, pack.highest_charge_v + 0.1 * pack.series
+        details = Battery.objects.filter(pk=asset.pk).first() if asset else None
+        return pack_of(details, None) if details else None
 
 
 class SwapForm(EntryForm):
