@@ -82,7 +82,6 @@ class Kind(models.TextChoices):
 
 #: Entries about gear, with or without an event.
 CUSTODY = (Kind.CHECK_OUT, Kind.CHECK_IN)
-SHELF_KINDS = (*CUSTODY, Kind.HOLD, Kind.RELEASE, Kind.CHARGED, Kind.CHECKED)
 
 
 class Standing(models.TextChoices):

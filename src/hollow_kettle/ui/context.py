@@ -7,7 +7,6 @@ from django.conf import settings
 from django.http import HttpRequest
 
 LIGHTS = ("day", "sun", "night")
-ROOMS = ("shelf", "plan", "field", "debrief")
 #: How htmx behaves: nothing kept or evaluated, answers of 422 shown like others.
 HTMX = {
     "historyCacheSize": 0,

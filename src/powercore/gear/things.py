@@ -8,7 +8,7 @@ practice, no source, unless one is named.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from powercore.errors import OutOfRange
 from powercore.physics.battery import Pack
@@ -18,9 +18,6 @@ from powercore.values import in_range
 
 #: Temperature for which panels are printed. [°C]
 STANDARD_C = 25.0
-#: Fixed levels of USB power delivery: 5, 9, 15 and 20 V, extended 28, 36 and 48 V;
-#: 12 V is none of them. From memory of the standard. [V]
-PD_LEVELS_V = (5.0, 9.0, 15.0, 20.0, 28.0, 36.0, 48.0)
 #: How far a level may lie from its name: 5 %, from memory of the standard. [share]
 PD_TOLERANCE = 0.05
 
@@ -438,13 +435,3 @@ def level_for(
 ) -> tuple[float, float] | None:
     """Return the level of USB power delivery at a voltage, None if there is none."""
     return next((level for level in levels if abs(level[0] - volts) < 0.26), None)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Shelf:
-    """All that a club owns, for questions that go beyond one kit."""
-
-    chargers: tuple[Charger, ...] = ()
-    batteries: tuple[Battery, ...] = ()
-    leads: tuple[Lead, ...] = ()
-    ports: tuple[Port, ...] = field(default=())
