@@ -72,7 +72,7 @@ def test_shelf_filter_add_and_bring_in_a_list(open_as, tmp_path):
     page.get_by_role("searchbox").fill("agm")
     expect(page.locator("tr[data-row]:visible")).to_have_count(2)
 
-    page.get_by_role("link", name="Add or bring in").click()
+    page.get_by_role("link", name="Add or import").click()
     page.get_by_role("link", name="Add one").first.click()
     page.get_by_label("Tag", exact=True).fill("B21")
     page.get_by_label("Cells in series").fill("0")
@@ -113,7 +113,7 @@ def test_a_kit_is_read_put_right_and_its_card_printed(open_as):
     row.get_by_role("link", name="Change").click()
     expect(page.get_by_label("Gauge")).to_be_hidden()
     page.get_by_label("Rating").fill("3")
-    page.get_by_role("button", name="Keep this part so").click()
+    page.get_by_role("button", name="Save this part").click()
     page.get_by_role("link", name="Power path").click()
     expect(page.locator("svg.path .part-missing")).to_have_count(0)
     expect(page.get_by_text("Light's holder has no fuse")).to_have_count(0)
@@ -152,7 +152,7 @@ def test_plan_reads_the_ledger_and_gets_a_rotation(open_as):
     expect(page.get_by_text("Who runs short")).to_be_visible()
     expect(page.locator(".ledger-item.is-short")).not_to_have_count(0)
 
-    page.get_by_role("button", name="Make the rounds").click()
+    page.get_by_role("button", name="Make a plan").click()
     expect(page.get_by_text("is complete and breaks no rule")).to_be_visible()
     page.locator("#board").focus()
     page.keyboard.press("ArrowRight")
@@ -177,7 +177,7 @@ def test_plan_raises_a_tree_and_asks_what_low_power_buys(open_as):
         page.keyboard.press("ArrowUp")
     assert "235 50" in page.locator("#points").input_value()
     page.get_by_role("button", name="Keep this horizon").click()
-    expect(page.get_by_text("The horizon of Peat Landing is kept")).to_be_visible()
+    expect(page.get_by_text("The horizon of Peat Landing is saved")).to_be_visible()
     assert float(day.inner_text().replace(",", "")) < before
 
     page.get_by_role("link", name="Energy ledger").click()
@@ -252,7 +252,7 @@ def test_field_logs_a_reading_and_a_swap_and_the_board_follows(open_as):
     page.get_by_label("In", exact=True).fill("k03")
     page.get_by_label(re.compile("^Out")).fill(old)
     page.get_by_role("button", name="Save this swap").click()
-    expect(page.get_by_text("Swap is kept")).to_be_visible()
+    expect(page.get_by_text("Swap is saved")).to_be_visible()
     expect(page.get_by_text(f"Drumlin: K03 in, {old} out")).to_be_visible()
     expect(watcher.locator("article[data-station=Drumlin]")).to_contain_text(
         "K03", timeout=60_000
@@ -278,7 +278,7 @@ def test_phone_takes_a_station_off_the_air_in_two_taps(open_as):
     assert button.bounding_box()["height"] >= 44
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
     button.click()
-    expect(page.get_by_text("Station is kept")).to_be_visible()
+    expect(page.get_by_text("Station is saved")).to_be_visible()
 
     page.goto(page.url.replace("log/", ""))
     expect(page.locator("article").first).to_contain_text("OFF THE AIR")

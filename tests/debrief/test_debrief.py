@@ -184,4 +184,4 @@ def test_a_closed_event_takes_strikes_and_late_entries_from_a_coordinator(
     }  # fmt: skip
     add = reverse("field:entry_add", args=[over.pk, "station"])
     said = client_of("coordinator").post(add, late, follow=True).content.decode()
-    assert "Station is kept. The debrief is counted anew." in said
+    assert "Station is saved. The debrief is counted anew." in said

@@ -396,7 +396,7 @@ def test_the_same_form_sent_twice_counts_once_and_says_so(under_way, client_of):
     url = reverse("field:entry_add", args=[under_way.pk, "reading"])
     data = {"uid": uuid4(), "tag": "K01", "gauge_pct": "60", "how": "receiving"}
     client = client_of("logger")
-    assert "Reading is kept." in client.post(url, data, follow=True).content.decode()
+    assert "Reading is saved." in client.post(url, data, follow=True).content.decode()
     set_clock(under_way, 125)
 
     again = client.post(url, data, follow=True).content.decode()

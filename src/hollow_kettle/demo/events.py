@@ -333,5 +333,5 @@ def choose(event: Event, shelf: dict[str, Asset], tags: str) -> None:
 
 
 def publish_first(event: Event, by: Actor) -> None:
-    """Make the rounds and publish them."""
+    """Make a first plan and publish it."""
     rotations.publish(rotations.make_rotation(event, by=by))

@@ -118,7 +118,7 @@ def read_table(
     ----------
     content : bytes
         CSV in UTF-8 (with or without byte-order mark) or UTF-16 with one, cells
-        parted by comma, semicolon or tab; or an XLSX workbook.
+        separated by comma, semicolon or tab; or an XLSX workbook.
     columns : sequence of Column
         What to look for, by heading, in any order and case.
     headings : mapping, optional

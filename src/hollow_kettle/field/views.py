@@ -209,7 +209,7 @@ def _tell(request: HttpRequest, event: Event, receipt: Receipt, what: str) -> No
         messages.success(request, f"{what} was kept before; it counts once.")
     else:
         more = " The debrief is counted anew." if _is_closed(event) else ""
-        messages.success(request, f"{what} is kept.{more}")
+        messages.success(request, f"{what} is saved.{more}")
 
 
 def _is_closed(event: Event) -> bool:

@@ -50,7 +50,7 @@ class OwnPassword(PasswordChangeView):
     def form_valid(self, form: Any) -> HttpResponse:
         """Keep it and go on."""
         messages.success(
-            self.request, "Your new password is kept; other browsers sign in anew."
+            self.request, "Your new password is saved; other browsers sign in anew."
         )
         return super().form_valid(form)
 
@@ -64,7 +64,7 @@ class NewPassword(PasswordResetConfirmView):
 
     def form_valid(self, form: Any) -> HttpResponse:
         """Keep it and go to the door."""
-        messages.success(self.request, "Your new password is kept. Sign in with it.")
+        messages.success(self.request, "Your new password is saved. Sign in with it.")
         return super().form_valid(form)
 
 
@@ -146,7 +146,7 @@ def club_edit(request: HttpRequest) -> HttpResponse:
     form = ClubForm(request.POST or {"name": club.name, "zone": club.zone})
     if request.method == "POST" and form.is_valid():
         services.set_club(**form.cleaned_data)
-        messages.success(request, "The club's name and zone are kept.")
+        messages.success(request, "The club's name and zone are saved.")
         return redirect("people:person_list")
     status = 422 if request.method == "POST" else 200
     return render(request, "people/club_edit.html", {"form": form}, status=status)

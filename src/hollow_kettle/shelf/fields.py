@@ -160,13 +160,13 @@ ASSET_NAMES = tuple(spec.name for spec in (*FIRST, *LAST))
 
 
 def parse_list(text: str) -> tuple[str, ...]:
-    """Split a list parted by commas; blanks don't matter."""
+    """Split a list separated by commas; blanks don't matter."""
     return tuple(part.strip() for part in text.split(",") if part.strip())
 
 
 def parse_chemistries(text: str) -> tuple[str, ...]:
     """
-    Read chemistries parted by commas.
+    Read chemistries separated by commas.
 
     Raises
     ------
@@ -213,7 +213,7 @@ def parse_levels(text: str) -> tuple[tuple[float, float], ...]:
 
 def parse_cells(text: str) -> tuple[int, ...]:
     """
-    Read counts of cells parted by commas.
+    Read counts of cells separated by commas.
 
     Raises
     ------

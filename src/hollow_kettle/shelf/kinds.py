@@ -72,13 +72,13 @@ _SETTINGS = Spec(
     name="settings",
     label="Can be set for",
     how=CHEMISTRY_LIST,
-    help="Chemistries, parted by commas: lifepo4, agm.",
+    help="Chemistries, separated by commas: lifepo4, agm.",
 )
 _LEVELS = Spec(
     name="levels",
     label="USB-C levels",
     how=LEVELS,
-    help="Volts × amps, parted by commas: 5x3, 9x3, 20x3.",
+    help="Volts × amps, separated by commas: 5x3, 9x3, 20x3.",
 )
 
 
@@ -415,7 +415,7 @@ KINDS: dict[str, Kind] = {
                     label="Cells in series",
                     how=CELLS,
                     most=40,
-                    help="Counts parted by commas; empty when the volts decide.",
+                    help="Counts separated by commas; empty when the volts decide.",
                     is_fine=True,
                 ),
                 _yes("balances", "Balances the cells", is_fine=True),

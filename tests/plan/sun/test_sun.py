@@ -82,7 +82,7 @@ def test_the_ledger_counts_the_sky_that_is_chosen(sunny, boss):
 
     assert by_sky["none"] == 0
     assert by_sky["forecast"] > 50 < by_sky["clear"]
-    assert "Runs for ever?" in text(boss.get(url))
+    assert "Runs on its panels alone?" in text(boss.get(url))
     assert "No sun at all" not in text(boss.get(url + "?sky=none"))
 
 

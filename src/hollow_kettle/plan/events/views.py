@@ -61,7 +61,7 @@ def _event_form(request: HttpRequest, event: Event | None) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         saved = tried(form, services.save_event, event, **form.cleaned_data)
         if saved is not None:
-            messages.success(request, f"{saved} is kept.")
+            messages.success(request, f"{saved} is saved.")
             return redirect(saved)
     policies = [(Purpose(key).label, one) for key, one in POLICIES.items()]
     context = {"form": form, "event": event, "policies": policies}

@@ -71,7 +71,7 @@ def _figures(event: Event, page: LedgerPage) -> list[tuple[str, str, float | Non
         ("by sun", "Wh", total("sun_wh")),
         ("not covered", "Wh", total("uncovered_wh")),
         ("on the air, typical", "h", total("on_air_h")),
-        ("on the air, bad 1 in 10", "h", total("on_air_bad_h")),
+        ("on the air, 1-in-10 bad case", "h", total("on_air_bad_h")),
         ("batteries at stations", "kg", page.mass_kg),
         ("walks", "", float(page.rotation.walks) if page.rotation else None),
     ]

@@ -88,7 +88,7 @@ class StationForm(Dressed, forms.Form):
         label="Main fuse", low=0.5, high=500, unit="A", required=False
     )
     feed_m = NumberField(
-        label="Fed from afar over",
+        label="Length of its feed line",
         low=0,
         high=500,
         unit="m",
@@ -110,7 +110,7 @@ class StationForm(Dressed, forms.Form):
         help_text="Who, or how many.",
     )
     spread_pct = NumberField(
-        label="Use may differ by",
+        label="Use may vary by",
         low=0,
         high=100,
         unit="%",

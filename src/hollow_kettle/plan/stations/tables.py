@@ -57,7 +57,7 @@ STATION_COLUMNS = (
     Column(
         "equipment",
         _equipment,
-        "Keys of the library, parted by semicolons: hf-100w; laptop x2; vhf-50w low.",
+        "Keys of the library, semicolons between: hf-100w; laptop x2; vhf-50w low.",
         required=True,
     ),
     Column(

@@ -106,7 +106,7 @@ def _station_form(
     if request.method == "POST" and form.is_valid():
         saved = tried(form, services.save_station, event, station, **form.cleaned_data)
         if saved is not None:
-            messages.success(request, f"{saved} is kept.")
+            messages.success(request, f"{saved} is saved.")
             return redirect(saved)
     context = {"form": form, "event": event, "station": station}
     status = 422 if form.is_bound else 200

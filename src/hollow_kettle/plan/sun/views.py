@@ -133,7 +133,7 @@ def array_edit(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     )
     is_sent = request.method == "POST" and form.is_valid()
     if is_sent and tried(form, sun.change_array, row, **form.cleaned_data):
-        messages.success(request, f"{row} is kept.")
+        messages.success(request, f"{row} is saved.")
         return _back(event, _site_of(row))
     noon = forms.NoonForm(initial={"at": _noon(event), "volts": 13.4})
     return _array_page(request, event, row, form, noon)
@@ -215,7 +215,7 @@ def horizon_edit(request: HttpRequest, uid: UUID, site_pk: int) -> HttpResponse:
             horizon_text=text,
             horizon_fault=" ".join(error.messages),
         )
-    messages.success(request, f"The horizon of {site} is kept.")
+    messages.success(request, f"The horizon of {site} is saved.")
     return _back(event, site)
 
 
@@ -258,7 +258,7 @@ def _day_types(request: HttpRequest, event: Event) -> list[tuple[datetime, str]]
 
 
 def _typed_oktas(request: HttpRequest, event: Event) -> list[tuple[datetime, float]]:
-    """Cloud typed hour by hour from the event's start, parted by blanks."""
+    """Cloud typed hour by hour from the event's start, separated by spaces."""
     words = request.POST.get("oktas", "").replace(";", " ").split()
     hours = -(-event.span_min // 60)
     if not words or len(words) > hours:

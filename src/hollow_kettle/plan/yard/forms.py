@@ -169,7 +169,7 @@ class CrewForm(Dressed, forms.Form):
         label="Does", choices=[("walks", "walks"), ("yard", "watches the yard")]
     )
     people = NumberField(
-        label="People together",
+        label="Crew size",
         low=1,
         high=MOST_PEOPLE,
         is_whole=True,

@@ -115,7 +115,7 @@ def bay_edit(request: HttpRequest, uid: UUID, bay_uid: UUID) -> HttpResponse:
     form = forms.BayForm(request.POST or None, event=event, initial=initial)
     if request.method == "POST" and form.is_valid():
         services.change_bay(bay, **form.cleaned_data)
-        messages.success(request, f"{bay} is kept; the next rotation goes by it.")
+        messages.success(request, f"{bay} is saved; the next rotation goes by it.")
         return redirect("plan:yard", event.pk)
     context = {"event": event, "bay": bay, "form": form}
     status = 422 if form.is_bound else 200
@@ -239,7 +239,7 @@ def walk_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
         words = "; ".join(faults) or "Choose two different places."
         return _places_page(request, event, {"walk": words})
     services.state_walk(a, b, minutes=form.cleaned_data["minutes"])
-    messages.success(request, f"The walk between {a} and {b} is kept.")
+    messages.success(request, f"The walk between {a} and {b} is saved.")
     return redirect("plan:places", event.pk)
 
 
@@ -257,7 +257,7 @@ def source_edit(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpRespon
     )
     is_sent = request.method == "POST" and form.is_valid()
     if is_sent and tried(form, services.change_source, source, **form.cleaned_data):
-        messages.success(request, f"{source} is kept.")
+        messages.success(request, f"{source} is saved.")
         return redirect("plan:yard", event.pk)
     context = {"event": event, "source": source, "form": form}
     status = 422 if form.is_bound else 200

@@ -17,7 +17,7 @@ GENDERS = [("", "–"), ("plug", "plug"), ("socket", "socket")]
 
 
 class ListField(forms.CharField):
-    """A list parted by commas, kept tidy."""
+    """A list separated by commas, kept tidy."""
 
     def __init__(self, *, how: str, **kwargs: Any) -> None:
         self.how = how

@@ -129,7 +129,7 @@ def _edit(request: HttpRequest, kind: Kind, asset: Asset | None) -> HttpResponse
             is_tag = bool(error.code and error.code.startswith("tag"))
             form.add_error("tag" if is_tag else None, error)
         else:
-            messages.success(request, f"{saved.tag} is kept.")
+            messages.success(request, f"{saved.tag} is saved.")
             return redirect(saved)
     status = 422 if form.is_bound else 200
     context = {"form": form, "asset": asset, "kind": kind}
@@ -191,7 +191,7 @@ def attachment_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         except ValidationError as error:
             form.add_error("file", error)
         else:
-            messages.success(request, f"It is kept with {asset.tag}.")
+            messages.success(request, f"It is saved with {asset.tag}.")
             return redirect(asset)
     return render_asset(request, asset, attachment_form=form)
 

@@ -18,7 +18,7 @@ class CheckOutForm(Dressed, forms.Form):
     tags = forms.CharField(
         label="What goes",
         max_length=2000,
-        help_text="Tags, parted by blanks; a kit goes with all that is in it.",
+        help_text="Tags, separated by spaces; a kit goes with all that is in it.",
     )
     station = forms.ModelChoiceField(
         Place.objects.none(),
@@ -87,7 +87,7 @@ class CheckInForm(Dressed, forms.Form):
         label="Missing",
         max_length=300,
         required=False,
-        help_text="Tags or names, parted by commas.",
+        help_text="Tags or names, separated by commas.",
     )
     note = forms.CharField(label="Note", max_length=300, required=False)
 

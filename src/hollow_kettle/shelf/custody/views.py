@@ -166,7 +166,7 @@ SMALL = {
     "checked": Small(
         forms.CheckedForm,
         custody.note_checked,
-        "Look it over",
+        "Inspect",
         "Note what you saw",
         "was looked over",
     ),

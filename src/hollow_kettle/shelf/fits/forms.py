@@ -34,7 +34,7 @@ class ChargeByForm(Dressed, forms.Form):
         label="Batteries",
         max_length=2000,
         required=False,
-        help_text="Tags parted by blanks; empty means all that are not on hold.",
+        help_text="Tags separated by spaces; empty means all that are not on hold.",
     )
     watches = forms.CharField(
         label="Somebody watches",
