@@ -1,0 +1,120 @@
+"""
+Take the pictures of docs/screenshots anew, from the demo's data.
+
+    PYTHONPATH=src .venv/bin/python scripts/pictures.py            # all of them
+    PYTHONPATH=src .venv/bin/python scripts/pictures.py kit yard   # some
+
+Needs Chromium and what ./kettle test installs; no server need run.
+"""
+
+import os
+import shutil
+import sys
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT))
+PICTURES = ROOT / "docs" / "screenshots"
+WIDE, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
+
+
+def views() -> dict[str, tuple[str, str, dict[str, int]]]:
+    """Each picture's address, light and size."""
+    from hollow_kettle.plan.models import Event
+    from hollow_kettle.shelf.models import Asset
+
+    under_way, over = (
+        Event.objects.get(state=state)
+        for state in (Event.State.RUNNING, Event.State.CLOSED)
+    )
+    kit, battery = (Asset.objects.get(tag=tag) for tag in ("Q01", "K09"))
+    event = under_way.get_absolute_url()
+    number = under_way.rotations.get(state="published").number
+    station = under_way.stations.get(name="Drumlin").get_absolute_url()
+    wide = {
+        "battery": battery.get_absolute_url(),
+        "debrief": f"/debrief/{over.pk}/",
+        "due": "/shelf/due/",
+        "energy-ledger": event,
+        "field-board": f"/field/{under_way.pk}/",
+        "kit": f"/shelf/kits/{kit.pk}/",
+        "log": f"/field/{under_way.pk}/log/",
+        "matrix": "/shelf/fits/",
+        "rotation-board": f"{event}rotation/{number}/",
+        "shelf": "/shelf/",
+        "station": station,
+        "sun-sheet": f"{event}sun/",
+        "yard": f"{event}yard/",
+    }
+    found = {name: (path, "day", WIDE) for name, path in wide.items()}
+    found["field-board-night"] = wide["field-board"], "night", WIDE
+    found["packing-phone"] = f"/shelf/kits/{kit.pk}/packing/", "day", PHONE
+    found["phone-log"] = f"/field/{under_way.pk}/log/reading/", "day", PHONE
+    return found
+
+
+def take(names: list[str]) -> None:
+    """Take pictures of the demo behind a live server."""
+    from django.test import Client
+    from playwright.sync_api import sync_playwright
+    from pytest_django.live_server_helper import LiveServer
+
+    from hollow_kettle.demo import club
+    from hollow_kettle.people.models import Actor
+
+    club.load()
+    club.set_clock()
+    client = Client()
+    client.force_login(Actor.objects.get(user__username="marin").user)
+    session = client.cookies["sessionid"].value
+    wanted = views()
+    server = LiveServer("127.0.0.1")
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path=shutil.which("chromium"),
+            args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
+        )
+        for name in names or wanted:
+            path, light, size = wanted[name]
+            context = browser.new_context(viewport=size)
+            cookies = {"sessionid": session, "light": light}
+            context.add_cookies(
+                [{"name": k, "value": v, "url": server.url} for k, v in cookies.items()]
+            )
+            page = context.new_page()
+            page.goto(server.url + path, wait_until="networkidle")
+            page.wait_for_timeout(600)
+            page.screenshot(path=PICTURES / f"{name}.png")
+            context.close()
+        browser.close()
+    server.stop()
+
+
+def main(names: list[str]) -> None:
+    """Make the demo in a database of its own, and take its pictures."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hollow_kettle.settings.test")
+    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
+    from hollow_kettle.command.cluster import Cluster
+    from hollow_kettle.command.home import data_folder
+
+    cluster = Cluster(data_folder(), name="pictures-cluster", is_throwaway=True)
+    cluster.start()
+    try:
+        os.environ |= cluster.environment(role="kettle_owner", database="postgres")
+        import django
+        from django.test.utils import get_runner
+
+        django.setup()
+        from django.conf import settings
+
+        runner = get_runner(settings)(verbosity=0, interactive=False)
+        runner.setup_test_environment()
+        made = runner.setup_databases()
+        take(names)
+        runner.teardown_databases(made)
+    finally:
+        cluster.stop()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
