@@ -21,7 +21,7 @@ SPAN = {"starts": "2026-06-27 12:00", "ends": "2026-06-27 20:00"}
 
 def text(response):
     """A page's text with plain apostrophes."""
-    return response.content.decode().replace("&#x27;", "'")
+    return " ".join(response.content.decode().replace("&#x27;", "'").split())
 
 
 @pytest.mark.parametrize(

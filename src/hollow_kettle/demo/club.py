@@ -102,11 +102,7 @@ def _low_power(event: Event, people: dict[str, Actor]) -> None:
     """Hall Green went to low power for a while in the afternoon, and shed a laptop."""
     station = event.stations.get(name="Hall Green")
     at = event.starts_at + timedelta(hours=8, minutes=20)
-    quiet: dict[str, Any] = {
-        "by": people["wren"],
-        "sent": Sent(device="story"),
-        "refresh": False,
-    }
+    quiet: dict[str, Any] = {"by": people["wren"], "refresh": False}
     field_log.log_station(
         event,
         station,
@@ -114,6 +110,7 @@ def _low_power(event: Event, people: dict[str, Actor]) -> None:
         step="low",
         at=at,
         text="asked to save until the next round",
+        sent=Sent(device="story"),
         **quiet,
     )
     field_log.log_station(
@@ -122,6 +119,7 @@ def _low_power(event: Event, people: dict[str, Actor]) -> None:
         what=Kind.POWER_STEP,
         step="full",
         at=at + timedelta(minutes=95),
+        sent=Sent(device="story"),
         **quiet,
     )
     field_log.log_station(
@@ -130,6 +128,7 @@ def _low_power(event: Event, people: dict[str, Actor]) -> None:
         what=Kind.SHED,
         at=at + timedelta(minutes=5),
         text="laptop off its charger",
+        sent=Sent(device="story"),
         **quiet,
     )
     field_log.log_station(

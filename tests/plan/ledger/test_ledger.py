@@ -66,7 +66,7 @@ def generator(event):
 def test_a_source_that_does_not_fit_together_is_refused(limits, words):
     """Each half of a pair asks for the other."""
     with pytest.raises(ValidationError, match=words):
-        check_source(**limits)
+        check_source(limits)
 
 
 def test_the_strip_shows_quiet_hours_stops_and_the_end_of_the_fuel(

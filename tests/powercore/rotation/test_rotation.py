@@ -649,8 +649,11 @@ def test_a_greedy_start_believes_what_the_verifier_finds(scenario, style):
     """
     Each battery ends with the charge that the verifier's replay leaves it.
 
-    But for sun and banks that several share: there whoever is asked first has it.
+    But for sun and banks that several share: there whoever is asked first has it; and
+    for hours that end between two steps.
     """
+    ends = [w for one in scenario.sources for w in one.windows] + list(scenario.crews)
+    assume(all(one.start_min % 5 == one.end_min % 5 == 0 for one in ends))
     assume(all(one.energy_wh is None and one.kind != SUN for one in scenario.sources))
     problem = Problem(scenario)
     walk = Walkthrough(problem, style)

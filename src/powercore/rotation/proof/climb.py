@@ -18,6 +18,8 @@ from powercore.rotation.proof.master import (
 from powercore.rotation.tours.arrays import Room
 from powercore.values import FloatArray, IntArray
 
+#: Rounds of tours that a bound takes in, where nobody says.
+ROUNDS = 400
 #: How many times as fine buckets of charge get at the end.
 FINER = (1, 4, 32)
 #: Batteries × places × intervals up to which the finest is worth its time.
@@ -143,7 +145,7 @@ def prove(
     Bound
         Valid whenever it stops.
     """
-    prices = descend(master, start, **way)
+    prices = descend(master, start, **{"rounds": ROUNDS} | way)
     each = master.count * master.table.places
     buckets = int(np.clip(cells / each, LEAST_PROVEN, MOST_PROVEN))
     room = room_for(master.count, master.table.places, buckets)
