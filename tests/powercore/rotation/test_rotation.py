@@ -649,11 +649,9 @@ def test_a_greedy_start_believes_what_the_verifier_finds(scenario, style):
     """
     Each battery ends with the charge that the verifier's replay leaves it.
 
-    But for sun and banks that several share: there whoever is asked first has it; and
-    for hours that end between two steps.
+    To one step of charging, as hours may end between two steps; and but for sun and
+    banks that several share: there whoever is asked first has it.
     """
-    ends = [w for one in scenario.sources for w in one.windows] + list(scenario.crews)
-    assume(all(one.start_min % 5 == one.end_min % 5 == 0 for one in ends))
     assume(all(one.energy_wh is None and one.kind != SUN for one in scenario.sources))
     problem = Problem(scenario)
     walk = Walkthrough(problem, style)
@@ -664,5 +662,5 @@ def test_a_greedy_start_believes_what_the_verifier_finds(scenario, style):
     for leg, (_, soc) in zip(legs, left, strict=True):
         ends[leg.battery] = max(ends.get(leg.battery, (0, 0.0)), (leg.end_min, soc))
     assert {key: life.soc for key, life in walk.lives.items()} == pytest.approx(
-        {key: soc for key, (_, soc) in ends.items()}, abs=1e-9
+        {key: soc for key, (_, soc) in ends.items()}, abs=0.15
     )
