@@ -152,8 +152,10 @@ class Report:
 
 def baseline_of(event: Event) -> Rotation | None:
     """The last rotation published before the event began, else the first published."""
-    made = event.rotations.exclude(published_at=None).filter(from_min=0)
-    return made.order_by("-published_at").first()
+    made = event.rotations.exclude(published_at=None)
+    began = event.starts_at - event.clock_offset  # rotations are dated in real time
+    before = made.filter(published_at__lte=began).order_by("-published_at")
+    return before.first() or made.order_by("published_at").first()
 
 
 def report_of(event: Event, until: datetime) -> Report:

@@ -81,6 +81,7 @@ def _exercise(people: dict[str, Actor], owned: dict[str, Asset], home: Place) ->
     events.choose(event, owned, "K01 K02 K03 K04 K05 K06 K09 K10 K12 K14")
     _duties(event, people)
     events.publish_first(event, people["marin"])
+    set_state(event, state=Event.State.RUNNING, by=people["marin"])
     _freeze(event, 13)
     story = Story(
         event=event,
@@ -95,7 +96,7 @@ def _exercise(people: dict[str, Actor], owned: dict[str, Asset], home: Place) ->
     _low_power(event, people)
     log.rebuild(event.pk)
     beliefs.refresh(event)
-    set_state(event, state=Event.State.CLOSED)
+    set_state(event, state=Event.State.CLOSED, by=people["marin"])
 
 
 def _low_power(event: Event, people: dict[str, Actor]) -> None:
@@ -147,7 +148,7 @@ def _field_day(
     _duties(event, people)
     gear.make_custody(owned, people, start)
     events.publish_first(event, people["marin"])
-    set_state(event, state=Event.State.RUNNING)
+    set_state(event, state=Event.State.RUNNING, by=people["marin"])
     _freeze(event, HOURS_IN)
     story = Story(
         event=event,

@@ -334,4 +334,4 @@ def choose(event: Event, shelf: dict[str, Asset], tags: str) -> None:
 
 def publish_first(event: Event, by: Actor) -> None:
     """Make a first plan and publish it."""
-    rotations.publish(rotations.make_rotation(event, by=by))
+    rotations.publish(rotations.make_rotation(event, by=by), by=by)

@@ -11,6 +11,7 @@ from django.contrib.auth.forms import (
 
 from hollow_kettle.clock import is_known_zone
 from hollow_kettle.ui.forms import Dressed
+from hollow_kettle.ui.seen import Seen
 
 from .models import User
 from .services import set_password
@@ -29,7 +30,7 @@ class SignInForm(Dressed, AuthenticationForm):
     }
 
 
-class ClubForm(Dressed, forms.Form):
+class ClubForm(Seen, forms.Form):
     """Name and zone of the club."""
 
     name = forms.CharField(label="Club's name", max_length=80)

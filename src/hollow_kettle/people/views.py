@@ -10,6 +10,7 @@ from django.contrib.auth.views import (
     PasswordResetConfirmView,
 )
 from django.core.exceptions import ValidationError
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse_lazy
@@ -18,6 +19,8 @@ from django.views.decorators.http import (
     require_POST,
     require_safe,
 )
+
+from hollow_kettle.ui.seen import wait_for
 
 from . import services
 from .access import coordinator_only
@@ -140,10 +143,14 @@ def person_link(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @coordinator_only
+@transaction.atomic
 def club_edit(request: HttpRequest) -> HttpResponse:
     """Name the club."""
     club = Club.the()
-    form = ClubForm(request.POST or {"name": club.name, "zone": club.zone})
+    wait_for(request, Club, club.pk)
+    club = Club.the()
+    initial = {"name": club.name, "zone": club.zone}
+    form = ClubForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
         services.set_club(**form.cleaned_data)
         messages.success(request, "The club's name and zone are saved.")

@@ -11,11 +11,13 @@ from django.db.models import Field, Model, ProtectedError, QuerySet
 
 from hollow_kettle.clock import from_local
 from hollow_kettle.log.models import Place
+from hollow_kettle.people.models import Actor
 
+from .changelog import note
 from .models import Bay, Event, Source, Station
 
 
-def remove(row: Model) -> None:
+def remove(event: Event, row: Model, *, by: Actor | None = None) -> None:
     """
     Remove a row of an event's set-up.
 
@@ -29,6 +31,7 @@ def remove(row: Model) -> None:
             forget(Place.objects.filter(pk=row.pk))
         if isinstance(row, Source) and row.bays.exists():
             raise ValidationError("Bays are fed from it; remove them first.")
+        note(event, by, f"{row._meta.verbose_name} {row} removed")
         row.delete()
 
 

@@ -9,9 +9,10 @@ from django import forms
 from hollow_kettle.people.models import Actor, Role
 from hollow_kettle.plan.models import SKY_CHOICES, Event, Purpose, Station
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+from hollow_kettle.ui.seen import Seen
 
 
-class EventForm(Dressed, forms.Form):
+class EventForm(Seen, forms.Form):
     """Name, zone and span of an event."""
 
     name = forms.CharField(label="Name", max_length=80)

@@ -10,8 +10,11 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.clock import from_local, is_known_zone
-from hollow_kettle.log.models import Place, PlaceKind
-from hollow_kettle.plan.models import Event, Site
+from hollow_kettle.log.models import FieldEntry, Place, PlaceKind
+from hollow_kettle.people.models import Actor, Duty, Role
+from hollow_kettle.people.services import give_duty
+from hollow_kettle.plan.changelog import edits, note
+from hollow_kettle.plan.models import Event, Site, Station
 from hollow_kettle.plan.rows import give
 from hollow_kettle.shelf.models import Asset
 
@@ -26,14 +29,15 @@ def save_event(
     zone: str,
     starts: datetime,
     ends: datetime,
-    lateness_min: int = 10,
+    by: Actor | None = None,
     **policy: Any,
 ) -> Event:
     """
     Make or change an event; times are wall-clock times of its zone.
 
     A new event gets a charging yard and all batteries of the shelf. `policy` holds
-    what else an event has: purpose, own power, skies counted on, reserves.
+    what else an event has: usual lateness, purpose, own power, skies counted on,
+    reserves.
 
     Raises
     ------
@@ -54,11 +58,15 @@ def save_event(
         raise ValidationError({"ends": f"{LONGEST_DAYS} days is the longest event."})
     is_new = event is None
     event = event or Event()
-    event.name, event.zone, event.lateness_min = name, zone, lateness_min
+    event.name, event.zone = name, zone
     event.starts_at, event.ends_at = starts_at, ends_at
     give(event, policy)
+    changed = "" if is_new else edits(event, zone)
     event.save()
+    if changed:
+        note(event, by, changed)
     if is_new:
+        note(event, by, "the event was set up")
         Site.objects.create(event=event, name="Charging yard", is_yard=True)
         Place.objects.create(
             event_key=event.pk, kind=PlaceKind.YARD_RACK, name="yard rack"
@@ -67,17 +75,68 @@ def save_event(
     return event
 
 
-def choose_batteries(event: Event, uids: list[UUID]) -> None:
+@transaction.atomic
+def choose_batteries(
+    event: Event, uids: list[UUID], *, by: Actor | None = None
+) -> None:
     """Say which batteries take part."""
+    before = set(event.batteries.values_list("tag", flat=True))
     event.batteries.set(Asset.objects.batteries().filter(pk__in=uids))
     here = event.batteries.values("pk")
     event.joined.exclude(lead__in=here, battery__in=here).delete()
+    after = set(event.batteries.values_list("tag", flat=True))
+    changed = [f"{tag} takes part" for tag in sorted(after - before)]
+    changed += [f"{tag} stays out" for tag in sorted(before - after)]
+    if changed:
+        note(event, by, "; ".join(changed))
 
 
-def set_state(event: Event, *, state: str) -> None:
-    """Start an event, close it, or take it back to planning."""
+@transaction.atomic
+def set_state(event: Event, *, state: str, by: Actor | None = None) -> None:
+    """
+    Start an event, close it, open it again, or take it back to planning.
+
+    Raises
+    ------
+    ValidationError
+        If no way leads there from its state, or back to planning would leave a log.
+    """
+    now = Event.objects.select_for_update().values_list("state", flat=True)
+    event.state = now.get(pk=event.pk)
+    if state == event.state:
+        return
+    if state not in Event.WAYS[Event.State(event.state)]:
+        wanted = Event.State(state).label
+        raise ValidationError(
+            f"{event} is {event.get_state_display()}; from there it can't be {wanted}."
+        )
+    is_logged = FieldEntry.objects.filter(event_key=event.pk).exists()
+    if state == Event.State.PLANNED and is_logged:
+        raise ValidationError(
+            f"{event} has a log already, so it can't go back to planning; close it."
+        )
     event.state = state
     event.save(update_fields=["state"])
     Place.objects.filter(event_key=event.pk, kind=PlaceKind.STATION).update(
         is_open=state != Event.State.CLOSED
     )
+    note(event, by, f"the event is {event.get_state_display()}")
+
+
+@transaction.atomic
+def give_role(
+    event: Event, actor: Actor, *, role: str, station: Station | None, by: Actor
+) -> Duty:
+    """Give somebody a role at an event."""
+    key = station.pk if station else None
+    duty = give_duty(actor, event_key=event.pk, role=role, station_key=key)
+    where = f" of {station}" if station else ""
+    note(event, by, f"{actor} is {Role(role).label}{where}")
+    return duty
+
+
+@transaction.atomic
+def take_role(event: Event, duty: Duty, *, by: Actor) -> None:
+    """Take a role away."""
+    note(event, by, f"{duty.actor} is no {duty.get_role_display()} any more")
+    duty.delete()

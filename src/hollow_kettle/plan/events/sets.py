@@ -9,7 +9,9 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.log.models import BatteryNow, PlaceKind
+from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.problems import problem_for
+from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.models import Event, Joined
 from hollow_kettle.shelf.models import Asset
 from powercore.errors import PowercoreError
@@ -18,7 +20,9 @@ from powercore.event.plans import BatteryPlan
 
 
 @transaction.atomic
-def join_batteries(event: Event, keys: Sequence[str]) -> str:
+def join_batteries(
+    event: Event, keys: Sequence[str], *, by: Actor | None = None
+) -> str:
     """
     Join batteries of an event to a set that plans move as one; return its tag.
 
@@ -46,6 +50,7 @@ def join_batteries(event: Event, keys: Sequence[str]) -> str:
     Joined.objects.bulk_create(
         Joined(event=event, lead=assets[0], battery=asset) for asset in assets[1:]
     )
+    note(event, by, f"{made.tag} joined to a set")
     return made.tag
 
 
@@ -63,10 +68,13 @@ def _check_together(assets: Sequence[Asset]) -> None:
             )
 
 
-def take_apart(event: Event, lead: UUID) -> str:
+@transaction.atomic
+def take_apart(event: Event, lead: UUID, *, by: Actor | None = None) -> str:
     """Take a set apart and return its tag; nothing happens where there is none."""
     tag = event.set_tags.get(lead, "")
     event.joined.filter(lead=lead).delete()
+    if tag:
+        note(event, by, f"{tag} taken apart")
     return tag
 
 

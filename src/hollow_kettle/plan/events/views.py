@@ -7,6 +7,8 @@ from uuid import UUID
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
+from django.core.paginator import Paginator
+from django.db import transaction
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import (
@@ -15,17 +17,21 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.people.access import access_of, coordinator_only
+from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.people.models import Club, Duty
-from hollow_kettle.people.services import give_duty
 from hollow_kettle.plan.access import event_or_404, events_visible_to
+from hollow_kettle.plan.changelog import notes_of
 from hollow_kettle.plan.drawing import span_of
 from hollow_kettle.plan.models import Event, Purpose
 from hollow_kettle.plan.policy import POLICIES
 from hollow_kettle.shelf.charge.queries import shelf_batteries
+from hollow_kettle.ui.seen import wait_for
 from hollow_kettle.ui.tried import tried
 
 from . import forms, services, sets
+
+#: Lines of the change log on a page.
+CHANGES_A_PAGE = 100
 
 
 @require_safe
@@ -44,8 +50,10 @@ def event_add(request: HttpRequest) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @coordinator_only
+@transaction.atomic
 def event_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Change an event's name, zone and span."""
+    wait_for(request, Event, uid)
     return _event_form(request, event_or_404(request, uid))
 
 
@@ -59,7 +67,8 @@ def _event_form(request: HttpRequest, event: Event | None) -> HttpResponse:
         }
     form = forms.EventForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
-        saved = tried(form, services.save_event, event, **form.cleaned_data)
+        by = actor_of(request)
+        saved = tried(form, services.save_event, event, by=by, **form.cleaned_data)
         if saved is not None:
             messages.success(request, f"{saved} is saved.")
             return redirect(saved)
@@ -77,9 +86,23 @@ def event_state(request: HttpRequest, uid: UUID) -> HttpResponse:
     state = request.POST.get("state", "")
     if state not in Event.State.values:
         raise Http404
-    services.set_state(event, state=state)
-    messages.success(request, f"{event} is {event.get_state_display()} now.")
+    try:
+        services.set_state(event, state=state, by=actor_of(request))
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+    else:
+        messages.success(request, f"{event} is {event.get_state_display()} now.")
     return redirect(event)
+
+
+@require_safe
+@coordinator_only
+def change_log(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show who changed what of an event's set-up."""
+    event = event_or_404(request, uid)
+    pages = Paginator(notes_of(event), CHANGES_A_PAGE)
+    page = pages.get_page(request.GET.get("page"))
+    return render(request, "plan/change_log.html", {"event": event, "page": page})
 
 
 @require_http_methods(["GET", "POST"])
@@ -117,7 +140,8 @@ def batteries_join(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Join batteries to a set for the event."""
     event = event_or_404(request, uid)
     try:
-        tag = sets.join_batteries(event, request.POST.getlist("join"))
+        keys = request.POST.getlist("join")
+        tag = sets.join_batteries(event, keys, by=actor_of(request))
     except ValidationError as error:
         return _batteries_page(request, event, " ".join(error.messages))
     messages.success(request, f"{tag} moves as one from the next rotation on.")
@@ -129,7 +153,7 @@ def batteries_join(request: HttpRequest, uid: UUID) -> HttpResponse:
 def batteries_apart(request: HttpRequest, uid: UUID, lead: UUID) -> HttpResponse:
     """Take a set apart again."""
     event = event_or_404(request, uid)
-    if tag := sets.take_apart(event, lead):
+    if tag := sets.take_apart(event, lead, by=actor_of(request)):
         messages.success(request, f"{tag} is taken apart.")
     return redirect("plan:batteries", event.pk)
 
@@ -142,7 +166,7 @@ def _choose_batteries(request: HttpRequest, event: Event) -> HttpResponse:
             uids.append(UUID(text))
         except ValueError:
             continue
-    services.choose_batteries(event, uids)
+    services.choose_batteries(event, uids, by=actor_of(request))
     messages.success(request, f"{len(uids)} batteries take part.")
     return redirect("plan:batteries", event.pk)
 
@@ -154,13 +178,7 @@ def duties(request: HttpRequest, uid: UUID) -> HttpResponse:
     event = event_or_404(request, uid)
     form = forms.DutyForm(request.POST or None, event=event)
     if request.method == "POST" and form.is_valid():
-        station = form.cleaned_data["station"]
-        give_duty(
-            form.cleaned_data["actor"],
-            event_key=event.pk,
-            role=form.cleaned_data["role"],
-            station_key=station.pk if station else None,
-        )
+        services.give_role(event, by=actor_of(request), **form.cleaned_data)
         return redirect("plan:duties", event.pk)
     names = {station.pk: station.name for station in event.stations.all()}
     rows = [
@@ -178,5 +196,6 @@ def duties(request: HttpRequest, uid: UUID) -> HttpResponse:
 def duty_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     """Take a role away."""
     event = event_or_404(request, uid)
-    get_object_or_404(Duty, pk=pk, event_key=event.pk).delete()
+    duty = get_object_or_404(Duty, pk=pk, event_key=event.pk)
+    services.take_role(event, duty, by=actor_of(request))
     return redirect("plan:duties", event.pk)

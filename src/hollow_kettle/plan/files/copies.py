@@ -11,7 +11,8 @@ from django.db import transaction
 from django.db.models import Model
 
 from hollow_kettle.clock import from_local, local
-from hollow_kettle.people.models import Duty
+from hollow_kettle.people.models import Actor, Duty
+from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.events.services import save_event
 from hollow_kettle.plan.models import Event, Source, Station, Walk
 from hollow_kettle.plan.stations.services import save_station
@@ -36,7 +37,12 @@ _RESERVES = ("lithium_reserve_pct", "lead_reserve_pct")
 
 @transaction.atomic
 def copy_event(
-    event: Event, *, name: str, starts: datetime, with_people: bool = False
+    event: Event,
+    *,
+    name: str,
+    starts: datetime,
+    with_people: bool = False,
+    by: Actor | None = None,
 ) -> Event:
     """
     Copy an event; `starts` is wall-clock time of its zone.
@@ -52,17 +58,17 @@ def copy_event(
     """
     zone = event.zone
     was = local(event.starts_at, zone).replace(tzinfo=None)
-    by = starts - was
+    later = starts - was
 
     def moved(moment: datetime) -> datetime:
-        return from_local(local(moment, zone).replace(tzinfo=None) + by, zone)
+        return from_local(local(moment, zone).replace(tzinfo=None) + later, zone)
 
     new = save_event(
         None,
         name=name,
         zone=zone,
         starts=starts,
-        ends=local(event.ends_at, zone).replace(tzinfo=None) + by,
+        ends=local(event.ends_at, zone).replace(tzinfo=None) + later,
         lateness_min=event.lateness_min,
         copied_from=event,
         **{field: getattr(event, field) for field in (*_OWN, *_RESERVES)},
@@ -92,6 +98,7 @@ def copy_event(
     if with_people:
         for duty in Duty.objects.filter(event_key=event.pk, station_key=None):
             _again(duty, event_key=new.pk)
+    note(new, by, f"copied from {event}")
     return new
 
 

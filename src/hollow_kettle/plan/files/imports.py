@@ -13,6 +13,7 @@ from django.utils.text import slugify
 from hollow_kettle.clock import local
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.sources import quiet_windows
+from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.events import sets
 from hollow_kettle.plan.events.services import choose_batteries, save_event
 from hollow_kettle.plan.models import (
@@ -107,6 +108,7 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
         yard_cold_c=scenario.yard_cold_c,
         two_at_night=scenario.two_at_night,
     )
+    note(event, by, "imported from a file")
     if not is_template:
         _batteries(event, scenario, by)
     spots = {spot.key: spot for spot in scenario.spots}

@@ -41,7 +41,8 @@ def event_copy(request: HttpRequest, uid: UUID) -> HttpResponse:
     initial = {"name": event.name, "starts": next_year(event)}
     form = forms.CopyForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
-        copy = tried(form, copy_event, event, **form.cleaned_data)
+        by = actor_of(request)
+        copy = tried(form, copy_event, event, by=by, **form.cleaned_data)
         if copy is not None:
             messages.success(request, f"{copy} is a copy now; change what differs.")
             return redirect(copy)

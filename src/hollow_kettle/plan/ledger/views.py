@@ -13,6 +13,7 @@ from django.views.decorators.http import require_safe
 from hollow_kettle.clock import from_local, local
 from hollow_kettle.people.access import access_of
 from hollow_kettle.plan.access import event_or_404, events_visible_to, station_or_404
+from hollow_kettle.plan.changelog import notes_of
 from hollow_kettle.plan.models import Event
 from hollow_kettle.plan.policy import policy_of
 from hollow_kettle.ui.forms import NumberField, time_of_day
@@ -30,10 +31,17 @@ def event_detail(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Show the energy ledger."""
     event = event_or_404(request, uid)
     page = ledger_page(event, request.GET.get("sky", ""))
-    context = {"event": event, "page": page, "policy": policy_of(event)}
+    context = {
+        "event": event,
+        "page": page,
+        "policy": policy_of(event),
+        "changes": notes_of(event)[:LATEST_CHANGES],
+    }
     return render(request, "plan/event_detail.html", context)
 
 
+#: Changes that stand beside the ledger; the others are a page further.
+LATEST_CHANGES = 4
 #: What a coordinator may ask "what if" about.
 WHAT_IF_KINDS = (
     ("low", "low power, from – to"),

@@ -1,6 +1,6 @@
 """Events and what belongs to them: places, stations, sources, crews, rotations."""
 
-from .events import SKY_CHOICES, Event, Joined, Purpose
+from .events import SKY_CHOICES, ChangeNote, Event, Joined, Purpose
 from .places import HorizonPoint, Site, Walk
 from .rotation import Leg, Pin, Rotation, Search, Snapshot, Trial
 from .stations import (
@@ -16,6 +16,7 @@ from .yard import Bay, Crew, Source, SourceWindow
 __all__ = [
     "SKY_CHOICES",
     "Bay",
+    "ChangeNote",
     "Crew",
     "Event",
     "HorizonPoint",

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import uuid
 from datetime import datetime, timedelta
+from typing import ClassVar
 
 from django.db import models
 from django.db.models import F, Q
 from django.urls import reverse
 
-from hollow_kettle.clock import Clock
+from hollow_kettle.clock import Clock, real_now
+from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf.models import Asset
 from powercore.event.joining import TIE
 
@@ -36,6 +38,13 @@ class Event(models.Model):
         PLANNED = "planned", "being planned"
         RUNNING = "running", "under way"
         CLOSED = "closed", "closed"
+
+    #: From which state an event may go to which.
+    WAYS: ClassVar = {
+        State.PLANNED: (State.RUNNING,),
+        State.RUNNING: (State.CLOSED, State.PLANNED),
+        State.CLOSED: (State.RUNNING,),
+    }
 
     uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=80)
@@ -104,6 +113,18 @@ class Event(models.Model):
         return reverse("plan:event_detail", args=[self.pk])
 
     @property
+    def next_states(self) -> list[tuple[str, str]]:
+        """Where it may go from its state, with what the button says."""
+        words = {
+            self.State.RUNNING: "The event begins",
+            self.State.CLOSED: "Close the event",
+            self.State.PLANNED: "Back to planning",
+        }
+        if self.state == self.State.CLOSED:
+            words[self.State.RUNNING] = "Open it again"
+        return [(state, words[state]) for state in self.WAYS[self.State(self.state)]]
+
+    @property
     def units(self) -> models.QuerySet[Asset]:
         """Its batteries as plans move them: of a joined set only the first."""
         return self.batteries.exclude(pk__in=self.joined.values("battery"))
@@ -163,3 +184,20 @@ class Joined(models.Model):
 
     def __str__(self) -> str:
         return f"{self.lead.tag}+{self.battery.tag}"
+
+
+class ChangeNote(models.Model):
+    """One line of an event's change log: what of its set-up was changed, by whom."""
+
+    event = models.ForeignKey(
+        Event, on_delete=models.CASCADE, related_name="change_notes"
+    )
+    made_at = models.DateTimeField(default=real_now)
+    made_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
+    words = models.CharField(max_length=300)
+
+    class Meta:
+        ordering = ["-made_at", "-pk"]
+
+    def __str__(self) -> str:
+        return self.words

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import uuid
 
+from django.contrib.postgres.constraints import ExclusionConstraint
+from django.contrib.postgres.fields import RangeOperators
 from django.db import models
 from django.db.models import F, Q
 from django.urls import reverse
 
+from hollow_kettle.log.models import TsTzRange
 from hollow_kettle.shelf.models import EquipmentType
 from powercore.physics.loads import listening_share
 
@@ -137,6 +140,13 @@ class OpenHours(models.Model):
     class Meta:
         ordering = ["starts_at"]
         constraints = [
+            ExclusionConstraint(
+                name="plan_hours_apart",
+                expressions=[
+                    (F("station"), RangeOperators.EQUAL),
+                    (TsTzRange("starts_at", "ends_at"), RangeOperators.OVERLAPS),
+                ],
+            ),
             models.CheckConstraint(
                 name="plan_hours_windows",
                 condition=Q(on_for_min=0) | Q(every_min__gte=F("on_for_min")),

@@ -15,6 +15,7 @@ from hollow_kettle.clock import local, real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.rotations import core_leg, problem_of, with_pins
 from hollow_kettle.plan.bridge.scenario import snapshot_of
+from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.models import Bay, Event, Leg, Pin, Rotation, Station
 from hollow_kettle.shelf.models import Asset
 from powercore.errors import PowercoreError
@@ -245,9 +246,12 @@ def take_back(draft: Rotation) -> Rotation:
     return before
 
 
-def set_lifted(pin: Pin, *, is_lifted: bool) -> None:
+@transaction.atomic
+def set_lifted(pin: Pin, *, is_lifted: bool, by: Actor | None = None) -> None:
     """Lift a pin, so that no rotation needs to keep it any more; or pin it again."""
     pin.lifted_at = real_now() if is_lifted else None
+    done = "lifted" if is_lifted else "pinned again"
+    note(pin.event, by, f"pin {done}: {pin}")
     pin.save(update_fields=["lifted_at"])
 
 

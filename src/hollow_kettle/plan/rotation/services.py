@@ -16,6 +16,7 @@ from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.problems import problem_of_snapshot
 from hollow_kettle.plan.bridge.rotations import problem_of, with_pins
 from hollow_kettle.plan.bridge.scenario import scenario_of, snapshot_of
+from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.models import Event, Leg, Rotation, Search, Trial
 from powercore.errors import PowercoreError
 from powercore.event.plans import Pin as CorePin
@@ -88,7 +89,8 @@ def keep(rotation: Rotation, problem: Problem, legs: Sequence[CoreLeg]) -> Rotat
         raise ValidationError(f"The plan breaks {first.rule}: {first.words}.")
     outcome = report.outcome
     if rotation.number is None:
-        event = rotation.event
+        # one at a time gives numbers
+        event = Event.objects.select_for_update().get(pk=rotation.event_id)
         last = event.rotations.aggregate(last=Max("number"))["last"] or 0
         rotation.number = last + 1
     rotation.walks = outcome.walks
@@ -156,7 +158,7 @@ def with_pins_kept(rotation: Rotation, *, by: Actor) -> Rotation:
 
 
 @transaction.atomic
-def publish(rotation: Rotation) -> None:
+def publish(rotation: Rotation, *, by: Actor | None = None) -> None:
     """
     Make a rotation the one that field, slips and debrief use.
 
@@ -177,6 +179,7 @@ def publish(rotation: Rotation) -> None:
     rotation.state = Rotation.State.PUBLISHED
     rotation.published_at = real_now()
     rotation.save(update_fields=["state", "published_at"])
+    note(event, by, f"rotation {rotation.number} published")
 
 
 def hand_over(task: str, **ids: int) -> None:

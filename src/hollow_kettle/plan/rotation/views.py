@@ -150,7 +150,7 @@ def rotation_publish(request: HttpRequest, uid: UUID, number: int) -> HttpRespon
     event = event_or_404(request, uid)
     found = get_object_or_404(event.rotations, number=number)
     try:
-        rotations.publish(found)
+        rotations.publish(found, by=actor_of(request))
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
     else:
@@ -348,5 +348,6 @@ def pin_lift(request: HttpRequest, uid: UUID, number: int, pk: int) -> HttpRespo
     """Lift a pin, or pin it again."""
     event = event_or_404(request, uid)
     pin = get_object_or_404(event.pins, pk=pk)
-    changes.set_lifted(pin, is_lifted=pin.lifted_at is None)
+    is_lifted = pin.lifted_at is None
+    changes.set_lifted(pin, is_lifted=is_lifted, by=actor_of(request))
     return redirect("plan:rotation_detail", event.pk, number)

@@ -7,11 +7,12 @@ from django import forms
 from hollow_kettle.plan.models import OperatingPattern, StationSupply
 from hollow_kettle.shelf.models import EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+from hollow_kettle.ui.seen import Seen
 
 CHANGEOVER_WHY = "isolators take seconds; without them it is 1 to 3 min"
 
 
-class StationForm(Dressed, forms.Form):
+class StationForm(Seen, forms.Form):
     """A station: how important, where, how a swap is made."""
 
     name = forms.CharField(label="Name", max_length=60)

@@ -12,6 +12,8 @@ from django.utils.text import slugify
 
 from hollow_kettle.clock import from_local
 from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.people.models import Actor
+from hollow_kettle.plan.changelog import edits, note
 from hollow_kettle.plan.models import (
     Event,
     OpenHours,
@@ -38,6 +40,7 @@ def save_station(
     *,
     name: str,
     walk_min: int | None = None,
+    by: Actor | None = None,
     **values: Any,
 ) -> Station:
     """
@@ -62,7 +65,7 @@ def save_station(
     )
     if twin.exists() or name.casefold() == "charging yard":
         raise ValidationError({"name": f"{name} is there already."})
-    if station is None:
+    if is_new := station is None:
         site = Site.objects.create(event=event, name=name)
         station = Station(event=event, site=site)
     site = station.site
@@ -70,11 +73,15 @@ def save_station(
     site.longitude = values.pop("longitude", None)
     station.name = site.name = name
     give(station, PLAIN | values)
+    if is_new:
+        note(event, by, f"station {name} added")
+    elif changed := edits(station, event.zone, site=site):
+        note(event, by, f"{name}: {changed}")
     station.save()
     site.save()
     _open_places(station)
     if walk_min is not None:
-        state_walk(event.sites.get(is_yard=True), site, minutes=walk_min)
+        state_walk(event.sites.get(is_yard=True), site, minutes=walk_min, by=by)
     return station
 
 
@@ -100,7 +107,7 @@ def _open_places(station: Station) -> None:
     )
 
 
-def remove_station(station: Station) -> None:
+def remove_station(station: Station, *, by: Actor | None = None) -> None:
     """
     Take a station out of an event.
 
@@ -112,24 +119,26 @@ def remove_station(station: Station) -> None:
     with transaction.atomic():
         forget(Place.objects.filter(station_key=station.pk))
         site = station.site
+        note(station.event, by, f"station {station} removed")
         station.delete()
         site.delete()
 
 
+@transaction.atomic
 def add_equipment(
     station: Station,
     *,
     equipment: EquipmentType,
-    count: int = 1,
-    step: str = "full",
     used_from: datetime | None = None,
     used_until: datetime | None = None,
+    by: Actor | None = None,
     **use: Any,
 ) -> StationEquipment:
     """
     Give a station some equipment; times are wall-clock times of the event's zone.
 
-    `use` holds how it is fed and when it stops: converter, full after, shed at.
+    `use` holds how many there are, their power step, how they are fed and when they
+    stop: converter, full after, shed at.
 
     Raises
     ------
@@ -141,19 +150,25 @@ def add_equipment(
     last = from_local(used_until, zone) if used_until else None
     if first and last and last <= first:
         raise ValidationError({"used_until": "It must end after it starts."})
-    return StationEquipment.objects.create(
+    row = StationEquipment.objects.create(
         station=station,
         equipment=equipment,
-        count=count,
-        step=step,
         used_from=first,
         used_until=last,
         **{name: value for name, value in use.items() if value is not None},
     )
+    note(station.event, by, f"{station}: {row} added")
+    return row
 
 
+@transaction.atomic
 def add_supply(
-    station: Station, *, starts: datetime, ends: datetime, **values: Any
+    station: Station,
+    *,
+    starts: datetime,
+    ends: datetime,
+    by: Actor | None = None,
+    **values: Any,
 ) -> StationSupply:
     """
     Give a station mains, a vehicle or a generator of its own for a while.
@@ -164,25 +179,28 @@ def add_supply(
         If it ends before it starts.
     """
     starts_at, ends_at = expanded(station.event, starts, ends)
-    return StationSupply.objects.create(
+    row = StationSupply.objects.create(
         station=station, starts_at=starts_at, ends_at=ends_at, **values
     )
+    note(station.event, by, f"{station}: {row} added, {row.max_w:g} W")
+    return row
 
 
+@transaction.atomic
 def add_hours(
     station: Station,
     *,
     starts: datetime,
     ends: datetime,
     pattern: OperatingPattern,
-    step: str = "full",
-    **listening: int | None,
+    by: Actor | None = None,
+    **how: Any,
 ) -> OpenHours:
     """
     Open a station for a while; wall-clock times of the event's zone.
 
-    `listening` is a window: on for so many minutes (`on_for_min`) in so many
-    (`every_min`).
+    `how` is the power step, and a listening window: on for so many minutes
+    (`on_for_min`) in so many (`every_min`).
 
     Raises
     ------
@@ -194,21 +212,27 @@ def add_hours(
         raise ValidationError(
             {"starts": f"{station.name} is open then already; hours must not overlap."}
         )
-    on_for_min = listening.get("on_for_min") or 0
-    every_min = listening.get("every_min") or 0
+    on_for_min = how.get("on_for_min") or 0
+    every_min = how.get("every_min") or 0
     if on_for_min and every_min < on_for_min:
         raise ValidationError(
             {"every_min": "A listening window must end before the next one begins."}
         )
-    return OpenHours.objects.create(
+    row = OpenHours.objects.create(
         station=station,
         starts_at=starts_at,
         ends_at=ends_at,
         pattern=pattern,
-        step=step,
+        step=how.get("step", "full"),
         on_for_min=on_for_min,
         every_min=every_min if on_for_min else 0,
     )
+    note(
+        station.event,
+        by,
+        f"{station} open {starts:%a %H:%M} – {ends:%a %H:%M}, {pattern}",
+    )
+    return row
 
 
 def add_pattern(

@@ -19,7 +19,9 @@ from hollow_kettle.exchange.tables import (
     read_table,
     write_csv,
 )
+from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.places import walk_minutes
+from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.models import Event, OperatingPattern, Station
 from hollow_kettle.shelf.models import EquipmentType
 
@@ -164,7 +166,7 @@ def _hours(event: Event, values: dict[str, Any]) -> tuple[datetime, datetime]:
 
 
 @transaction.atomic
-def apply_stations(event: Event, content: bytes) -> int:
+def apply_stations(event: Event, content: bytes, *, by: Actor | None = None) -> int:
     """
     Import a station list, all or nothing; return how many stations it gave.
 
@@ -206,6 +208,7 @@ def apply_stations(event: Event, content: bytes) -> int:
             ends=closes,
             pattern=OperatingPattern.objects.get(pk=values["pattern"]),
         )
+    note(event, by, f"{len(planned)} stations imported from a list")
     return len(planned)
 
 

@@ -8,6 +8,7 @@ from uuid import UUID
 from django import forms as django_forms
 from django.contrib import messages
 from django.core.exceptions import ValidationError
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import (
@@ -18,7 +19,7 @@ from django.views.decorators.http import (
 
 from hollow_kettle.clock import local
 from hollow_kettle.exchange.imports import apply_upload, read_upload
-from hollow_kettle.people.access import coordinator_only
+from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, station_or_404
 from hollow_kettle.plan.bridge.places import walk_minutes
 from hollow_kettle.plan.drawing import span_of
@@ -31,6 +32,7 @@ from hollow_kettle.plan.models import (
     StationSupply,
 )
 from hollow_kettle.plan.rows import remove
+from hollow_kettle.ui.seen import wait_for
 from hollow_kettle.ui.tried import tried
 
 from . import forms, services, tables
@@ -81,8 +83,10 @@ def station_add(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @coordinator_only
+@transaction.atomic
 def station_edit(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
     """Change a station."""
+    wait_for(request, Station, station_uid)
     event = event_or_404(request, uid)
     return _station_form(request, event, station_or_404(event, station_uid))
 
@@ -104,7 +108,8 @@ def _station_form(
         }
     form = forms.StationForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
-        saved = tried(form, services.save_station, event, station, **form.cleaned_data)
+        values = form.cleaned_data | {"by": actor_of(request)}
+        saved = tried(form, services.save_station, event, station, **values)
         if saved is not None:
             messages.success(request, f"{saved} is saved.")
             return redirect(saved)
@@ -120,7 +125,7 @@ def station_delete(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRe
     event = event_or_404(request, uid)
     station = station_or_404(event, station_uid)
     try:
-        services.remove_station(station)
+        services.remove_station(station, by=actor_of(request))
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
         return redirect(station)
@@ -135,8 +140,10 @@ def equipment_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRes
     event = event_or_404(request, uid)
     station = station_or_404(event, station_uid)
     form = forms.EquipmentForm(request.POST)
-    if form.is_valid():
-        services.add_equipment(station, **form.cleaned_data)
+    by = actor_of(request)
+    if form.is_valid() and tried(
+        form, services.add_equipment, station, by=by, **form.cleaned_data
+    ):
         return redirect(station)
     return _station_page(request, event, station, equipment_form=form)
 
@@ -148,8 +155,9 @@ def hours_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRespons
     event = event_or_404(request, uid)
     station = station_or_404(event, station_uid)
     form = forms.HoursForm(request.POST)
+    by = actor_of(request)
     if form.is_valid() and tried(
-        form, services.add_hours, station, **form.cleaned_data
+        form, services.add_hours, station, by=by, **form.cleaned_data
     ):
         return redirect(station)
     return _station_page(request, event, station, hours_form=form)
@@ -174,7 +182,7 @@ def equipment_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     """Take equipment away from a station."""
     event = event_or_404(request, uid)
     row = get_object_or_404(StationEquipment, pk=pk, station__event=event)
-    remove(row)
+    remove(event, row, by=actor_of(request))
     return redirect(row.station)
 
 
@@ -184,7 +192,7 @@ def hours_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     """Take open hours away from a station."""
     event = event_or_404(request, uid)
     row = get_object_or_404(OpenHours, pk=pk, station__event=event)
-    remove(row)
+    remove(event, row, by=actor_of(request))
     return redirect(row.station)
 
 
@@ -217,7 +225,7 @@ def station_import_apply(
 ) -> HttpResponse:
     """Import a list whose preview was seen."""
     event = event_or_404(request, uid)
-    apply = partial(tables.apply_stations, event)
+    apply = partial(tables.apply_stations, event, by=actor_of(request))
     count = apply_upload(request, upload_uid, purpose=PURPOSE, apply=apply)
     if count is None:
         return redirect("plan:station_import", event.pk)
@@ -236,8 +244,10 @@ def supply_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRespon
         "ends": local(event.ends_at, event.zone).replace(tzinfo=None),
     }
     form = forms.SupplyForm(request.POST or None, initial=span)
-    is_sent = request.method == "POST" and form.is_valid()
-    if is_sent and tried(form, services.add_supply, station, **form.cleaned_data):
+    is_sent, by = request.method == "POST" and form.is_valid(), actor_of(request)
+    if is_sent and tried(
+        form, services.add_supply, station, by=by, **form.cleaned_data
+    ):
         return redirect(station)
     context = {"event": event, "station": station, "form": form}
     status = 422 if form.is_bound else 200
@@ -250,5 +260,5 @@ def supply_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     """Take power away from a station."""
     event = event_or_404(request, uid)
     row = get_object_or_404(StationSupply, pk=pk, station__event=event)
-    remove(row)
+    remove(event, row, by=actor_of(request))
     return redirect(row.station)

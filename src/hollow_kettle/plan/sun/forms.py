@@ -9,6 +9,7 @@ from django import forms
 from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+from hollow_kettle.ui.seen import Seen
 
 
 class ArrayForm(Dressed, forms.Form):
@@ -56,7 +57,7 @@ class ArrayForm(Dressed, forms.Form):
         return data
 
 
-class AimForm(Dressed, forms.Form):
+class AimForm(Seen, forms.Form):
     """How panels stand, and what shades them."""
 
     tilt = NumberField(

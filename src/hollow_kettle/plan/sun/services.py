@@ -9,7 +9,9 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.clock import from_local
+from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.sun import array_of, sky_site
+from hollow_kettle.plan.changelog import edits, note
 from hollow_kettle.plan.models import (
     Event,
     HorizonPoint,
@@ -49,7 +51,7 @@ def add_array(
     source: Source | None = None,
     panel: Asset | None = None,
     watts: float | None = None,
-    name: str = "",
+    by: Actor | None = None,
     **values: Any,
 ) -> PanelArray:
     """
@@ -74,7 +76,7 @@ def add_array(
         volts = {"vmp_v": figures.vmp_v, "voc_v": figures.voc_v}
         amps = {"imp_a": figures.imp_a, "isc_a": figures.isc_a}
         row = PanelArray(
-            name=name or f"{panel.tag} {panel.name}".strip()[:60],
+            name=f"{panel.tag} {panel.name}".strip()[:60],
             power_pct_per_c=figures.power_pct_per_c,
             **volts,
             **amps,
@@ -83,17 +85,22 @@ def add_array(
         assert watts is not None  # noqa: S101 - checked above
         imp = watts / USUAL_VMP
         row = PanelArray(
-            name=name or f"{watts:.0f} W panel",
+            name=f"{watts:.0f} W panel",
             vmp_v=USUAL_VMP,
             imp_a=imp,
             voc_v=USUAL_VOC,
             isc_a=USUAL_ISC * imp,
         )
     row.event, row.station, row.source, row.panel = event, station, source, panel
-    return _kept(row, values)
+    kept = _kept(row, {key: value for key, value in values.items() if value != ""})
+    note(event, by, f"{kept} added for {station or source}")
+    return kept
 
 
-def change_array(row: PanelArray, **values: Any) -> PanelArray:
+@transaction.atomic
+def change_array(
+    row: PanelArray, *, by: Actor | None = None, **values: Any
+) -> PanelArray:
     """
     Change how panels stand, what shades them, what they are joined to.
 
@@ -102,10 +109,12 @@ def change_array(row: PanelArray, **values: Any) -> PanelArray:
     ValidationError
         If the figures make no sense together.
     """
-    return _kept(row, values)
+    return _kept(row, values, by)
 
 
-def _kept(row: PanelArray, values: dict[str, Any]) -> PanelArray:
+def _kept(
+    row: PanelArray, values: dict[str, Any], by: Actor | None = None
+) -> PanelArray:
     for field, value in values.items():
         if value is not None or field in _MAY_BE_EMPTY:
             setattr(row, field, value)
@@ -113,12 +122,16 @@ def _kept(row: PanelArray, values: dict[str, Any]) -> PanelArray:
         array_of(row)
     except PowercoreError as error:
         raise ValidationError(str(error)) from error
+    if changed := edits(row, row.event.zone):
+        note(row.event, by, f"{row}: {changed}")
     row.save()
     return row
 
 
 @transaction.atomic
-def set_horizon(site: Site, points: list[tuple[float, float]]) -> None:
+def set_horizon(
+    site: Site, points: list[tuple[float, float]], *, by: Actor | None = None
+) -> None:
     """
     Say what stands round about a site: (azimuth, height) pairs. [°]
 
@@ -145,6 +158,7 @@ def set_horizon(site: Site, points: list[tuple[float, float]]) -> None:
         HorizonPoint(site=site, azimuth=azimuth % 360, height=height)
         for azimuth, height in points
     )
+    note(site.event, by, f"horizon of {site}: {len(points)} points")
 
 
 def read_horizon(text: str) -> list[tuple[float, float]]:
@@ -173,8 +187,12 @@ def read_horizon(text: str) -> list[tuple[float, float]]:
 
 
 @transaction.atomic
-def set_sky(event: Event, rows: list[SkyHour], *, origin: str) -> int:
+def set_sky(
+    event: Event, rows: list[SkyHour], *, origin: str, by: Actor | None = None
+) -> int:
     """Replace an event's forecast; return how many entries it has."""
+    was = event.sky_origin or "none"
+    note(event, by, f"forecast: {origin}, {len(rows)} entries; before: {was}")
     event.sky.all().delete()
     SkyHour.objects.bulk_create(rows)
     event.sky_origin = origin
@@ -182,16 +200,20 @@ def set_sky(event: Event, rows: list[SkyHour], *, origin: str) -> int:
     return len(rows)
 
 
-def forecast_by_day_type(event: Event, days: list[tuple[datetime, str]]) -> int:
+def forecast_by_day_type(
+    event: Event, days: list[tuple[datetime, str]], *, by: Actor | None = None
+) -> int:
     """Take the cloud of each day by its type; days are local midnights."""
     rows = [
         SkyHour(event=event, at=from_local(day, event.zone), oktas=DAY_TYPES[kind][1])
         for day, kind in days
     ]
-    return set_sky(event, rows, origin="typed: type of each day")
+    return set_sky(event, rows, origin="typed: type of each day", by=by)
 
 
-def forecast_by_oktas(event: Event, hours: list[tuple[datetime, float]]) -> int:
+def forecast_by_oktas(
+    event: Event, hours: list[tuple[datetime, float]], *, by: Actor | None = None
+) -> int:
     """
     Take typed cloud, hour by hour; moments are wall-clock times.
 
@@ -209,10 +231,12 @@ def forecast_by_oktas(event: Event, hours: list[tuple[datetime, float]]) -> int:
         SkyHour(event=event, at=from_local(moment, event.zone), oktas=oktas)
         for moment, oktas in hours
     ]
-    return set_sky(event, rows, origin="typed: cloud in eighths")
+    return set_sky(event, rows, origin="typed: cloud in eighths", by=by)
 
 
-def forecast_by_service(event: Event, service: WeatherService | None = None) -> int:
+def forecast_by_service(
+    event: Event, service: WeatherService | None = None, *, by: Actor | None = None
+) -> int:
     """
     Ask the weather service for the span of an event.
 
@@ -238,7 +262,7 @@ def forecast_by_service(event: Event, service: WeatherService | None = None) -> 
         )
         for hour in hours
     ]
-    return set_sky(event, rows, origin=service.name)
+    return set_sky(event, rows, origin=service.name, by=by)
 
 
 def read_file(event: Event, content: bytes) -> Weather:
@@ -255,11 +279,11 @@ def read_file(event: Event, content: bytes) -> Weather:
     )
 
 
-def forecast_by_file(event: Event, content: bytes) -> int:
+def forecast_by_file(event: Event, content: bytes, *, by: Actor | None = None) -> int:
     """Take a weather file whose preview was seen."""
     weather = read_file(event, content)
     rows = [_sky_hour(event, row) for row in weather.rows]
-    return set_sky(event, rows, origin=f"{weather.kind} file")
+    return set_sky(event, rows, origin=f"{weather.kind} file", by=by)
 
 
 def _sky_hour(event: Event, row: WeatherRow) -> SkyHour:

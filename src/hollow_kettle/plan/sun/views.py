@@ -9,6 +9,7 @@ from uuid import UUID
 from django import forms as django_forms
 from django.contrib import messages
 from django.core.exceptions import ValidationError
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import (
@@ -27,6 +28,7 @@ from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.models import Event, PanelArray, Site
 from hollow_kettle.plan.rows import remove
 from hollow_kettle.ui.asked import whole_number
+from hollow_kettle.ui.seen import wait_for
 from hollow_kettle.ui.tried import tried
 from powercore.errors import PowercoreError
 from powercore.sun.arrays import factor_from_reading
@@ -109,7 +111,8 @@ def array_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     event = event_or_404(request, uid)
     form = forms.ArrayForm(request.POST, event=event)
     if form.is_valid():
-        row = tried(form, sun.add_array, event, **form.cleaned_data)
+        by = actor_of(request)
+        row = tried(form, sun.add_array, event, by=by, **form.cleaned_data)
         if row is not None:
             messages.success(request, f"{row} is in the plan; now aim it.")
             return redirect("plan:array_edit", event.pk, row.pk)
@@ -123,16 +126,18 @@ def _array(event: Event, pk: int) -> PanelArray:
 
 @require_http_methods(["GET", "POST"])
 @coordinator_only
+@transaction.atomic
 def array_edit(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     """Say how panels stand and what shades them."""
+    wait_for(request, PanelArray, pk)
     event = event_or_404(request, uid)
     row = _array(event, pk)
     names = list(forms.AimForm.base_fields)
     form = forms.AimForm(
         request.POST or None, initial={name: getattr(row, name) for name in names}
     )
-    is_sent = request.method == "POST" and form.is_valid()
-    if is_sent and tried(form, sun.change_array, row, **form.cleaned_data):
+    is_sent, by = request.method == "POST" and form.is_valid(), actor_of(request)
+    if is_sent and tried(form, sun.change_array, row, by=by, **form.cleaned_data):
         messages.success(request, f"{row} is saved.")
         return _back(event, _site_of(row))
     noon = forms.NoonForm(initial={"at": _noon(event), "volts": 13.4})
@@ -173,6 +178,7 @@ def array_noon(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
             factor = factor_from_reading(data["amps"], data["volts"], expected)
             sun.change_array(
                 row,
+                by=actor_of(request),
                 factor=factor,
                 factor_origin=f"{data['amps']:g} A at {data['volts']:g} V, "
                 f"{data['at']:%d %b %H:%M}; the model said {expected:.0f} W",
@@ -194,7 +200,7 @@ def array_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     event = event_or_404(request, uid)
     row = _array(event, pk)
     site = _site_of(row)
-    remove(row)
+    remove(event, row, by=actor_of(request))
     return _back(event, site)
 
 
@@ -206,7 +212,7 @@ def horizon_edit(request: HttpRequest, uid: UUID, site_pk: int) -> HttpResponse:
     site = get_object_or_404(event.sites, pk=site_pk)
     text = request.POST.get("points", "")
     try:
-        sun.set_horizon(site, sun.read_horizon(text))
+        sun.set_horizon(site, sun.read_horizon(text), by=actor_of(request))
     except ValidationError as error:
         return _sheet(
             request,
@@ -224,14 +230,16 @@ def horizon_edit(request: HttpRequest, uid: UUID, site_pk: int) -> HttpResponse:
 def sky_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Take the forecast from the service, from types of day, or typed cloud."""
     event = event_or_404(request, uid)
-    by = request.POST.get("by", "")
+    how, by = request.POST.get("by", ""), actor_of(request)
     try:
-        if by == "service":
-            count = sun.forecast_by_service(event)
-        elif by == "days":
-            count = sun.forecast_by_day_type(event, _day_types(request, event))
+        if how == "service":
+            count = sun.forecast_by_service(event, by=by)
+        elif how == "days":
+            days = _day_types(request, event)
+            count = sun.forecast_by_day_type(event, days, by=by)
         else:
-            count = sun.forecast_by_oktas(event, _typed_oktas(request, event))
+            hours = _typed_oktas(request, event)
+            count = sun.forecast_by_oktas(event, hours, by=by)
     except ValidationError as error:
         return _sheet(
             request,
@@ -304,7 +312,7 @@ def sky_import_apply(request: HttpRequest, uid: UUID, upload_uid: UUID) -> HttpR
     event = event_or_404(request, uid)
 
     def apply(content: bytes) -> int:
-        return sun.forecast_by_file(event, content)
+        return sun.forecast_by_file(event, content, by=actor_of(request))
 
     count = apply_upload(request, upload_uid, purpose=PURPOSE, apply=apply)
     if count is not None:

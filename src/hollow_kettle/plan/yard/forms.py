@@ -9,6 +9,7 @@ from django import forms
 from hollow_kettle.plan.models import Event, Source
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+from hollow_kettle.ui.seen import Seen
 from powercore.event.plans import MOST_PEOPLE, USUAL_PEOPLE
 from powercore.physics.chemistry import CHEMISTRIES
 
@@ -33,7 +34,7 @@ class SourceForm(Dressed, forms.Form):
     ends = WallTimeField(label="until")
 
 
-class LimitsForm(Dressed, forms.Form):
+class LimitsForm(Seen, forms.Form):
     """What a source can give, when it must be quiet, what it burns."""
 
     max_w = NumberField(label="Most at once", low=1, high=100_000, unit="W")
@@ -117,6 +118,7 @@ class LimitsForm(Dressed, forms.Form):
         unused = (() if is_bank else bank_only) + (() if is_engine else fuel_only)
         for name in unused:
             del self.fields[name]
+        self.watch()
 
 
 class WindowForm(Dressed, forms.Form):
@@ -126,7 +128,7 @@ class WindowForm(Dressed, forms.Form):
     ends = WallTimeField(label="until")
 
 
-class BayForm(Dressed, forms.Form):
+class BayForm(Seen, forms.Form):
     """A bay of the yard."""
 
     ids = "bay_%s"

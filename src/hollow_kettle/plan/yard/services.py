@@ -10,28 +10,40 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.people.models import Actor
+from hollow_kettle.plan.changelog import edits, note
 from hollow_kettle.plan.models import Bay, Crew, Event, Site, Source, SourceWindow, Walk
 from hollow_kettle.plan.rows import expanded
-from powercore.event.plans import USUAL_PEOPLE
 
 
 @transaction.atomic
-def state_walk(a: Site, b: Site, *, minutes: int | None) -> None:
+def state_walk(
+    a: Site, b: Site, *, minutes: int | None, by: Actor | None = None
+) -> None:
     """State the walking minutes between two sites; None goes back to the map."""
-    Walk.objects.filter(a__in=(a, b), b__in=(a, b)).delete()
+    old = Walk.objects.filter(a__in=(a, b), b__in=(a, b))
+    was = old.values_list("minutes", flat=True).first()
+    old.delete()
     if minutes is not None:
         Walk.objects.create(a=a, b=b, minutes=minutes)
+    if minutes != was:
+        said = "as on the map" if minutes is None else f"{minutes} min"
+        note(a.event, by, f"walk {a} – {b}: {said}")
 
 
+@transaction.atomic
 def place_site(
     site: Site,
     *,
     latitude: float | None,
     longitude: float | None,
     altitude_m: float | None = None,
+    by: Actor | None = None,
 ) -> None:
     """Put a site on the map."""
     site.latitude, site.longitude, site.altitude_m = latitude, longitude, altitude_m
+    if changed := edits(site, site.event.zone):
+        note(site.event, by, f"{site}: {changed}")
     site.save(update_fields=["latitude", "longitude", "altitude_m"])
 
 
@@ -41,16 +53,16 @@ def add_source(
     *,
     name: str,
     kind: str,
-    max_w: float,
     starts: datetime,
     ends: datetime,
+    by: Actor | None = None,
     **limits: Any,
 ) -> Source:
     """
     Add a source with the first stretch in which it may run.
 
-    `limits` holds what else a source has: energy, apparent power, other things on it,
-    quiet hours, fuel.
+    `limits` holds what else a source has: the most it gives (`max_w`), energy, apparent
+    power, other things on it, quiet hours, fuel.
 
     Raises
     ------
@@ -65,10 +77,9 @@ def add_source(
     check_source(limits)
     starts_at, ends_at = expanded(event, starts, ends)
     given = {key: value for key, value in limits.items() if value is not None}
-    source = Source.objects.create(
-        event=event, name=name, kind=kind, max_w=max_w, **given
-    )
+    source = Source.objects.create(event=event, name=name, kind=kind, **given)
     SourceWindow.objects.create(source=source, starts_at=starts_at, ends_at=ends_at)
+    note(event, by, f"source {name} added, {source.max_w:g} W")
     return source
 
 
@@ -100,7 +111,8 @@ def check_source(limits: Mapping[str, Any]) -> None:
         )
 
 
-def change_source(source: Source, **values: Any) -> Source:
+@transaction.atomic
+def change_source(source: Source, *, by: Actor | None = None, **values: Any) -> Source:
     """
     Change a source's limits.
 
@@ -120,16 +132,23 @@ def change_source(source: Source, **values: Any) -> Source:
         )
     for name, value in values.items():
         setattr(source, name, 0.0 if name == "fill_w" and value is None else value)
+    if changed := edits(source, source.event.zone):
+        note(source.event, by, f"source {source}: {changed}")
     source.save()
     return source
 
 
-def add_window(source: Source, *, starts: datetime, ends: datetime) -> SourceWindow:
+@transaction.atomic
+def add_window(
+    source: Source, *, starts: datetime, ends: datetime, by: Actor | None = None
+) -> SourceWindow:
     """Let a source run for another stretch."""
     starts_at, ends_at = expanded(source.event, starts, ends)
-    return SourceWindow.objects.create(
+    made = SourceWindow.objects.create(
         source=source, starts_at=starts_at, ends_at=ends_at
     )
+    note(source.event, by, f"running time added for {source}: {starts:%a %H:%M} on")
+    return made
 
 
 @transaction.atomic
@@ -138,55 +157,57 @@ def add_bay(
     *,
     name: str,
     source: Source,
-    max_w: float,
     chemistries: list[str],
-    **unwatched: Any,
+    by: Actor | None = None,
+    **charger: Any,
 ) -> Bay:
     """
     Add a bay to the yard; it is a place where one battery can be.
 
-    `unwatched` is whether its charger ends by itself (`ends_itself`), and why it may
-    charge while nobody watches (`unwatched_why`).
+    `charger` is its output (`max_w`), whether it ends a charge by itself
+    (`ends_itself`), and why it may charge while nobody watches (`unwatched_why`).
     """
     bay = Bay.objects.create(
         event=event,
         name=name,
         source=source,
-        max_w=max_w,
         chemistries=",".join(chemistries),
-        **unwatched,
+        **charger,
     )
     Place.objects.create(uid=bay.pk, event_key=event.pk, kind=PlaceKind.BAY, name=name)
+    note(event, by, f"bay {name} added on {source}, {bay.max_w:g} W")
     return bay
 
 
 @transaction.atomic
-def change_bay(bay: Bay, *, chemistries: list[str], **values: Any) -> Bay:
+def change_bay(
+    bay: Bay, *, chemistries: list[str], by: Actor | None = None, **values: Any
+) -> Bay:
     """Change a bay; rotations made before stay as they are."""
     bay.chemistries = ",".join(chemistries)
     for name, value in values.items():
         setattr(bay, name, value)
+    if changed := edits(bay, bay.event.zone):
+        note(bay.event, by, f"bay {bay}: {changed}")
     bay.save()
     Place.objects.filter(pk=bay.pk).update(name=bay.name)
     return bay
 
 
+@transaction.atomic
 def add_crew(
     event: Event,
     *,
     name: str,
-    does: str,
     starts: datetime,
     ends: datetime,
-    people: int = USUAL_PEOPLE,
+    by: Actor | None = None,
+    **duty: Any,
 ) -> Crew:
-    """Put people on duty."""
+    """Put people on duty; `duty` is what the crew does and how many they are."""
     starts_at, ends_at = expanded(event, starts, ends)
-    return Crew.objects.create(
-        event=event,
-        name=name,
-        does=does,
-        people=people,
-        starts_at=starts_at,
-        ends_at=ends_at,
+    crew = Crew.objects.create(
+        event=event, name=name, starts_at=starts_at, ends_at=ends_at, **duty
     )
+    note(event, by, f"crew {name} added, {starts:%a %H:%M} – {ends:%a %H:%M}")
+    return crew

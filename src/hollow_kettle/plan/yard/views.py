@@ -8,6 +8,7 @@ from uuid import UUID
 from django import forms as django_forms
 from django.contrib import messages
 from django.core.exceptions import ValidationError
+from django.db import transaction
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import (
@@ -16,7 +17,7 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.people.access import coordinator_only
+from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.bridge.places import walk_minutes
 from hollow_kettle.plan.drawing import span_of
@@ -24,6 +25,7 @@ from hollow_kettle.plan.models import Bay, Crew, Event, Source
 from hollow_kettle.plan.rows import remove
 from hollow_kettle.shelf.fits.queries import charge_plan
 from hollow_kettle.ui.asked import whole_number
+from hollow_kettle.ui.seen import wait_for
 from hollow_kettle.ui.tried import tried
 
 from . import forms, services
@@ -72,8 +74,10 @@ def _window_form(source: Source, *args: Any, **kwargs: Any) -> forms.WindowForm:
 def source_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Add a source."""
     event = event_or_404(request, uid)
-    form = forms.SourceForm(request.POST)
-    if form.is_valid() and tried(form, services.add_source, event, **form.cleaned_data):
+    form, by = forms.SourceForm(request.POST), actor_of(request)
+    if form.is_valid() and tried(
+        form, services.add_source, event, by=by, **form.cleaned_data
+    ):
         return redirect("plan:yard", event.pk)
     return _yard_page(request, event, source_form=form)
 
@@ -84,9 +88,9 @@ def window_add(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpRespons
     """Let a source run for another stretch."""
     event = event_or_404(request, uid)
     source = get_object_or_404(Source, pk=source_uid, event=event)
-    form = _window_form(source, request.POST)
+    form, by = _window_form(source, request.POST), actor_of(request)
     if form.is_valid() and tried(
-        form, services.add_window, source, **form.cleaned_data
+        form, services.add_window, source, by=by, **form.cleaned_data
     ):
         return redirect("plan:yard", event.pk)
     return _yard_page(request, event, windows={source.pk: form})
@@ -97,16 +101,20 @@ def window_add(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpRespons
 def bay_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Add a bay."""
     event = event_or_404(request, uid)
-    form = forms.BayForm(request.POST, event=event)
-    if form.is_valid() and tried(form, services.add_bay, event, **form.cleaned_data):
+    form, by = forms.BayForm(request.POST, event=event), actor_of(request)
+    if form.is_valid() and tried(
+        form, services.add_bay, event, by=by, **form.cleaned_data
+    ):
         return redirect("plan:yard", event.pk)
     return _yard_page(request, event, bay_form=form)
 
 
 @require_http_methods(["GET", "POST"])
 @coordinator_only
+@transaction.atomic
 def bay_edit(request: HttpRequest, uid: UUID, bay_uid: UUID) -> HttpResponse:
     """Change a bay: its source, its charger, whether it may charge unwatched."""
+    wait_for(request, Bay, bay_uid)
     event = event_or_404(request, uid)
     bay = get_object_or_404(event.bays, pk=bay_uid)
     names = ("name", "source", "max_w", "ends_itself", "unwatched_why")
@@ -114,7 +122,7 @@ def bay_edit(request: HttpRequest, uid: UUID, bay_uid: UUID) -> HttpResponse:
     initial["chemistries"] = bay.chemistries.split(",")
     form = forms.BayForm(request.POST or None, event=event, initial=initial)
     if request.method == "POST" and form.is_valid():
-        services.change_bay(bay, **form.cleaned_data)
+        services.change_bay(bay, by=actor_of(request), **form.cleaned_data)
         messages.success(request, f"{bay} is saved; the next rotation goes by it.")
         return redirect("plan:yard", event.pk)
     context = {"event": event, "bay": bay, "form": form}
@@ -127,8 +135,10 @@ def bay_edit(request: HttpRequest, uid: UUID, bay_uid: UUID) -> HttpResponse:
 def crew_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Put people on duty."""
     event = event_or_404(request, uid)
-    form = forms.CrewForm(request.POST)
-    if form.is_valid() and tried(form, services.add_crew, event, **form.cleaned_data):
+    form, by = forms.CrewForm(request.POST), actor_of(request)
+    if form.is_valid() and tried(
+        form, services.add_crew, event, by=by, **form.cleaned_data
+    ):
         return redirect("plan:yard", event.pk)
     return _yard_page(request, event, crew_form=form)
 
@@ -157,7 +167,7 @@ def yard_row_delete(
     if row is None:
         raise Http404
     try:
-        remove(row)
+        remove(event, row, by=actor_of(request))
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
     return redirect("plan:yard", event.pk)
@@ -219,7 +229,8 @@ def yard_place(request: HttpRequest, uid: UUID) -> HttpResponse:
     form = forms.YardPlaceForm(request.POST)
     if not form.is_valid():
         return _places_page(request, event, yard_form=form)
-    services.place_site(event.sites.get(is_yard=True), **form.cleaned_data)
+    site, by = event.sites.get(is_yard=True), actor_of(request)
+    services.place_site(site, by=by, **form.cleaned_data)
     messages.success(request, "The yard is on the map.")
     return redirect("plan:places", event.pk)
 
@@ -238,15 +249,17 @@ def walk_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
         faults = [str(fault) for fault in form.errors.get("minutes", [])]
         words = "; ".join(faults) or "Choose two different places."
         return _places_page(request, event, {"walk": words})
-    services.state_walk(a, b, minutes=form.cleaned_data["minutes"])
+    services.state_walk(a, b, by=actor_of(request), **form.cleaned_data)
     messages.success(request, f"The walk between {a} and {b} is saved.")
     return redirect("plan:places", event.pk)
 
 
 @require_http_methods(["GET", "POST"])
 @coordinator_only
+@transaction.atomic
 def source_edit(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpResponse:
     """Change what a source gives, when it is quiet, what it burns."""
+    wait_for(request, Source, source_uid)
     event = event_or_404(request, uid)
     source = get_object_or_404(Source, pk=source_uid, event=event)
     names = list(forms.LimitsForm.base_fields)
@@ -255,8 +268,10 @@ def source_edit(request: HttpRequest, uid: UUID, source_uid: UUID) -> HttpRespon
         source=source,
         initial={name: getattr(source, name) for name in names},
     )
-    is_sent = request.method == "POST" and form.is_valid()
-    if is_sent and tried(form, services.change_source, source, **form.cleaned_data):
+    is_sent, by = request.method == "POST" and form.is_valid(), actor_of(request)
+    if is_sent and tried(
+        form, services.change_source, source, by=by, **form.cleaned_data
+    ):
         messages.success(request, f"{source} is saved.")
         return redirect("plan:yard", event.pk)
     context = {"event": event, "source": source, "form": form}

@@ -12,6 +12,7 @@ from hollow_kettle.shelf import fields
 from hollow_kettle.shelf.fields import Kind, Spec
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField
+from hollow_kettle.ui.seen import Seen
 
 from .form_fields import CONNECTORS, GENDERS, DayField, ListField, long_text
 
@@ -51,7 +52,7 @@ def field_of(spec: Spec) -> forms.Field:
     return forms.CharField(max_length=spec.most, widget=widget, **common)
 
 
-class AssetForm(Dressed, forms.Form):
+class AssetForm(Seen, forms.Form):
     """A thing of one kind; its fields come from the table of kinds."""
 
     def __init__(self, kind: Kind, asset: Asset | None, *args: Any) -> None:
@@ -62,6 +63,7 @@ class AssetForm(Dressed, forms.Form):
             self.fields[spec.name] = field_of(spec)
         self._fine = {spec.name for spec in specs if spec.is_fine}
         self._dress()
+        self.watch()
 
     def _initial(self, asset: Asset | None) -> dict[str, Any]:
         detail = getattr(asset, self.kind.attribute) if asset else self.kind.model()
@@ -72,7 +74,7 @@ class AssetForm(Dressed, forms.Form):
     @property
     def plain(self) -> list[BoundField]:
         """Fields that everybody fills in."""
-        return [field for field in self if field.name not in self._fine]
+        return [f for f in self.visible_fields() if f.name not in self._fine]
 
     @property
     def fine(self) -> list[BoundField]:

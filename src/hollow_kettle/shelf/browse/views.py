@@ -6,6 +6,7 @@ from uuid import UUID
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import (
@@ -29,6 +30,7 @@ from hollow_kettle.shelf.kits.page import battery_findings
 from hollow_kettle.shelf.models import Asset, Attachment, EquipmentType, Port
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.asked import whole_number
+from hollow_kettle.ui.seen import wait_for
 
 from .queries import GROUPS, Listing, counts_by_kind, listing, page_of
 
@@ -114,8 +116,10 @@ def asset_add(request: HttpRequest, kind: str) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 @coordinator_only
+@transaction.atomic
 def asset_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Change what is noted of an asset."""
+    wait_for(request, Asset, uid)
     asset = asset_or_404(uid)
     return _edit(request, KINDS[asset.kind], asset)
 

@@ -59,14 +59,22 @@ def against(one: int, other: int) -> SafeString:
     return format_html("?one={}&other={}", one, other)
 
 
+#: How a moment is shown: within a day, within an event, and over the years.
+_PATTERNS = {
+    "time": "%H:%M",
+    "day": "%a %d %b %H:%M",
+    "date": "%d %b %Y",
+    "full": "%a %d %b %Y %H:%M",
+}
+
+
 @register.simple_tag
 def at(moment: datetime | None, zone: str, form: str = "time") -> SafeString | str:
     """Show a moment in local time; UTC stands beside it for the `u` key."""
     if moment is None:
         return "–"
     here, utc = local(moment, zone), moment.astimezone(UTC)
-    patterns = {"time": "%H:%M", "day": "%a %d %b %H:%M", "date": "%d %b %Y"}
-    pattern = patterns[form]
+    pattern = _PATTERNS[form]
     return format_html(
         '<time datetime="{}" data-local="{}" data-utc="{}">{}</time>',
         utc.isoformat(timespec="minutes"),
