@@ -8,7 +8,7 @@ from django.urls import reverse
 
 from hollow_kettle.exchange.models import Upload
 from hollow_kettle.shelf.assets.services import record_capacity, save_battery, set_hold
-from hollow_kettle.shelf.charge.queries import shelf_batteries, shelf_battery
+from hollow_kettle.shelf.charge.queries import shelf_batteries, shelf_batteries_of
 from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.lists import tables
 from hollow_kettle.shelf.models import Asset, Battery, Estimate
@@ -213,4 +213,4 @@ def test_archiving_hides_and_can_be_undone(shelf, boss):
     assert "K01" not in [item.asset.tag for item in shelf_batteries()]
 
     boss.post(url)
-    assert shelf_battery(shelf["K01"]).pack.trusted_ah == 19
+    assert shelf_batteries_of([shelf["K01"]])[0].pack.trusted_ah == 19

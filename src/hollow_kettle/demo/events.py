@@ -173,8 +173,6 @@ ICE_STORM = (
     ),
 )
 
-_LEAD = ["agm", "gel", "flooded"]
-
 
 def make_event(
     name: str, start: datetime, hours: float, stations: tuple[DemoStation, ...]
@@ -271,10 +269,11 @@ def make_yard(event: Event, start: datetime, hours: float) -> None:
     for name, source, watts, chemistries in (
         ("Bay 1", generator, 360, ["lifepo4"]),
         ("Bay 2", generator, 360, ["lifepo4", "nmc"]),
-        ("Bay 3", mains, 300, ["lifepo4", *_LEAD]),
         ("Bay 4", buffer, 250, ["lifepo4"]),
     ):
         add_bay(event, name=name, source=source, max_w=watts, chemistries=chemistries)
+    charger = Asset.objects.get(tag="C02")
+    add_bay(event, name="Bay 3", source=mains, charger=charger, chemistries=[])
 
 
 def make_sun(event: Event, owned: dict[str, Asset]) -> None:

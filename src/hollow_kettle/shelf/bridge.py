@@ -69,7 +69,6 @@ def battery_of(
         asset,
         pack=pack_of(asset.battery, tested.ah if tested else None),
         tested_days=(today - tested.at.date()).days if tested else None,
-        tested_sd_ah=tested.sd_ah if tested else 0.0,
         hold=asset.hold,
         soc=soc,
     )

@@ -198,6 +198,21 @@ class BayPlan:
     ends_itself: bool = False
     #: Why anything may charge on it while nobody watches the yard; empty: it may not.
     unwatched_why: str = ""
+    #: The charger of the shelf that stands there; empty: it was typed.
+    charger: str = ""
+    #: Its highest current; None: only its watts limit it. [A]
+    max_a: float | None = None
+    #: Batteries that its charger must not charge, by key, each with the reason.
+    refuses: tuple[tuple[str, str], ...] = ()
+
+    def refusal(self, battery: BatteryPlan) -> str:
+        """Why its charger must not charge a battery; empty where it may."""
+        for key, why in self.refuses:
+            if key == battery.key:
+                return f"{self.charger}: {why}"
+        if battery.pack.chemistry not in self.chemistries:
+            return f"the charger of {self.name} is not set for {battery.pack.chemistry}"
+        return ""
 
     def needs_watch(self, pack: Pack) -> bool:
         """Whether a battery charges on it only while somebody watches the yard."""

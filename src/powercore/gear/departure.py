@@ -25,8 +25,6 @@ class ChargeEnd:
     amps: float
     #: Days ago. [d]
     days: float = 0.0
-    #: Put in by the counter. [Ah]
-    ah_in: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

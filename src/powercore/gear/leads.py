@@ -25,11 +25,6 @@ class Join:
     stops: tuple[str, ...]
     cautions: tuple[str, ...]
 
-    @property
-    def is_possible(self) -> bool:
-        """Whether it may be joined with what is there."""
-        return self.missing is None and not self.stops
-
 
 def find_join(source: Port, load: Port, owned: Iterable[Lead]) -> Join:
     """

@@ -39,8 +39,6 @@ class Battery:
     mass_kg: float | None = None
     #: Days since its capacity was last tested; None when never. [d]
     tested_days: int | None = None
-    #: Trust of the last test: one standard deviation. [Ah]
-    tested_sd_ah: float = 0.0
     #: What is printed: volts and milliamp-hours as typed, where they are known.
     printed_wh: float | None = None
     was_deep_discharged: bool = False
@@ -241,14 +239,8 @@ class Generator:
         """Apparent power it gives. [VA]"""
         return self.rated_va if self.rated_va is not None else self.rated_w
 
-    def fuel_l_h(self, watts: float) -> float:
-        """Fuel at a load, on the line through its two points. [L/h]"""
-        share = watts / self.rated_w
-        slope = (self.full_l_h - self.quarter_l_h) / 0.75
-        return max(0.0, self.quarter_l_h + slope * (share - 0.25))
 
-
-BUCK, BOOST, INVERTER, USB_PD = "buck", "boost", "inverter", "usb_pd"
+BUCK, INVERTER, USB_PD = "buck", "inverter", "usb_pd"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

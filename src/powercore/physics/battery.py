@@ -390,11 +390,6 @@ class AirBand(StrEnum):
     NO = "not on a passenger aircraft"
 
 
-def labelled_wh(volts: str, milliamp_hours: str) -> Decimal:
-    """Watt-hours from volts and milliamp-hours as they are printed. [Wh]"""
-    return Decimal(volts) * Decimal(milliamp_hours) / 1000
-
-
 #: Spare lithium batteries of more than 100 Wh, and spares of lead-acid, a passenger
 #: may have: 49 CFR 175.10(a)(18), from memory.
 MOST_SPARES = 2

@@ -55,8 +55,6 @@ class Chemistry:
     small_ah: float = 0.0
     #: Resistance of protection board, leads and connector of a pack. [Ω]
     fixed_ohm: float = 0.0
-    #: Series cells of the usual "12 V" pack.
-    usual_series: int
     #: Lowest and highest charging voltage that makers give for such cells. [V]
     charge_range_v: tuple[float, float]
     #: Voltage at which a full cell may be kept; None means do not float. [V]
@@ -197,7 +195,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             cell_ohm_100ah=0.001504,
             small_ah=9.7,
             fixed_ohm=0.008,  # 5 to 15 mΩ: common practice, no source
-            usual_series=4,
             charge_range_v=(3.5, 3.65),  # 14.0 to 14.6 V: common practice, no source
             fresh_v=3.65,  # off a charger of 14.6 V: common practice, no source
             float_v=3.4,  # none, or 13.4 to 13.6 V: common practice, no source
@@ -245,7 +242,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             cell_ohm_100ah=0.003,  # common practice, no source
             small_ah=9.7,  # common practice, no source
             fixed_ohm=0.008,  # 5 to 15 mΩ: common practice, no source
-            usual_series=3,
             charge_range_v=(4.0, 4.25),  # common practice, no source
             float_v=None,  # common practice, no source
             max_charge_c=0.7,  # common practice, no source
@@ -282,7 +278,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             cell_ohm_100ah=0.0015,  # common practice, no source
             small_ah=9.7,  # common practice, no source
             fixed_ohm=0.005,  # leads and plug: common practice, no source
-            usual_series=3,
             charge_range_v=(4.0, 4.22),  # common practice, no source
             float_v=None,  # common practice, no source
             max_charge_c=1.0,  # common practice, no source
@@ -318,7 +313,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             reserve_soc=0.5,  # half depth: common practice, no source
             cell_ohm_100ah=0.001,  # 3 to 8 mΩ for 12 V: common practice, no source
             small_ah=25.0,  # 20 to 30 mΩ at 7 Ah: common practice, no source
-            usual_series=6,
             charge_range_v=(2.35, 2.45),  # to 14.7 V: common practice, no source
             float_v=2.275,  # 13.5 to 13.8 V: common practice, no source
             float_most_v=2.3,  # 13.8 V is usual: common practice, no source
@@ -352,7 +346,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             reserve_soc=0.5,  # common practice, no source
             cell_ohm_100ah=0.0012,  # common practice, no source
             small_ah=25.0,  # common practice, no source
-            usual_series=6,
             charge_range_v=(2.3, 2.375),  # to 14.25 V: common practice, no source
             float_v=2.275,  # 13.5 to 13.8 V: common practice, no source
             float_most_v=2.3,  # 13.8 V is usual: common practice, no source
@@ -387,7 +380,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             reserve_soc=0.5,  # common practice, no source
             cell_ohm_100ah=0.0017,  # 5 to 15 mΩ for 12 V: common practice, no source
             small_ah=25.0,  # common practice, no source
-            usual_series=6,
             charge_range_v=(2.35, 2.47),  # to 14.8 V: common practice, no source
             float_v=2.25,  # 13.2 to 13.8 V: common practice, no source
             float_most_v=2.3,  # 13.8 V is usual: common practice, no source
@@ -422,7 +414,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             untested_share=0.7,  # common practice, no source
             reserve_soc=0.2,  # common practice, no source
             cell_ohm_100ah=0.0006,  # 25 mΩ for 2.4 Ah: common practice, no source
-            usual_series=10,
             charge_range_v=(1.4, 1.55),  # common practice, no source
             float_v=None,  # common practice, no source
             max_charge_c=0.5,  # common practice, no source
@@ -455,7 +446,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             untested_share=0.6,  # at radio currents: common practice, no source
             reserve_soc=0.1,  # common practice, no source
             cell_ohm_100ah=0.004,  # 150 mΩ for 2.5 Ah: common practice, no source
-            usual_series=8,
             charge_range_v=(0.0, 0.0),  # never charged
             float_v=None,
             max_charge_c=0.0,

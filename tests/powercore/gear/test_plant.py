@@ -18,7 +18,7 @@ hour = st.one_of(
 
 def make_plant(chemistry="lifepo4", soc=0.6, true_ah=38.0):
     """A battery as it really is."""
-    series = 6 if CHEMISTRIES[chemistry].usual_series == 6 else 4
+    series = 6 if chemistry in ("agm", "gel", "flooded") else 4
     pack = make_pack(chemistry=chemistry, series=series, nameplate_ah=40, tested_ah=40)
     return PlantBattery(pack=pack, true_ah=true_ah, soc=soc, account=Account())
 

@@ -23,7 +23,7 @@ from powercore.gear.powerpath import (
     solve,
     weakest_link,
 )
-from powercore.gear.things import Converter, Device, Generator, Panel
+from powercore.gear.things import Converter, Device, Panel
 from powercore.physics.battery import current_for_power, shared_currents_a
 from powercore.physics.loads import Draw
 from powercore.physics.wiring import Wire
@@ -187,14 +187,6 @@ def test_cold_panels_stand_higher():
 
     assert panel.cold_voc_v(-20) == pytest.approx(24.97)
     assert replace(panel, in_series=2).cold_voc_v(-20) == pytest.approx(49.94)
-
-
-def test_a_generator_burns_along_its_two_points():
-    """0.35 L/h at a quarter, 0.9 L/h at full."""
-    generator = Generator(tag="G", rated_w=2000)
-
-    assert generator.fuel_l_h(500) == pytest.approx(0.35)
-    assert generator.fuel_l_h(2000) == pytest.approx(0.9)
 
 
 @given(

@@ -1,6 +1,7 @@
 """What a battery can really give, and until when."""
 
 from dataclasses import replace
+from decimal import Decimal
 
 import numpy as np
 import pytest
@@ -16,7 +17,6 @@ from powercore.physics.battery import (
     air_band,
     current_for_power,
     disconnect_of,
-    labelled_wh,
     peukert_hours,
     refusal,
 )
@@ -239,7 +239,7 @@ def test_peukert_gives_the_hours_and_never_more_than_the_print(
 )
 def test_air_bands_are_judged_before_rounding(volts, milliamp_hours, chemistry, band):
     """Exactly 100 and exactly 160 pass; a hair more does not."""
-    wh = labelled_wh(volts, milliamp_hours)
+    wh = Decimal(volts) * Decimal(milliamp_hours) / 1000
 
     assert air_band(wh, chemistry, float(volts)) == band
 

@@ -12,7 +12,7 @@ from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.assets.services import save_asset
 from hollow_kettle.shelf.browse.queries import listing
-from hollow_kettle.shelf.charge.queries import shelf_battery
+from hollow_kettle.shelf.charge.queries import shelf_batteries_of
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.due.queries import due_list, gates_of
 from hollow_kettle.shelf.kinds import KINDS
@@ -156,7 +156,7 @@ def test_a_hold_is_a_ticket_until_it_is_released(shelf, marin, boss):
 def test_what_was_noted_at_the_shelf_is_believed_and_proves_full(shelf, marin):
     """A charge that ended at absorption and tail, looked over: it may leave."""
     asset = shelf["K01"]
-    assert shelf_battery(asset).soc is None
+    assert shelf_batteries_of([asset])[0].soc is None
     custody.note_charged(asset, by=marin, volts=14.4, amps=0.5)
 
     now = BatteryNow.objects.get(battery=asset.pk)
@@ -209,9 +209,9 @@ def test_a_typed_run_down_becomes_trusted_only_when_accepted(shelf, boss, marin)
 
     test = BenchTest.objects.get()
     assert (test.result, test.is_bound, test.rows.count()) == (18.0, False, 3)
-    assert shelf_battery(asset).pack.tested_ah is None
+    assert shelf_batteries_of([asset])[0].pack.tested_ah is None
     boss.post(reverse("shelf:bench_accept", args=[test.pk]))
-    assert shelf_battery(asset).pack.tested_ah == 18.0
+    assert shelf_batteries_of([asset])[0].pack.tested_ah == 18.0
 
     boss.post(url, {"what": "counter", "shown_ah": "12", "hours": "4"})
     bound = BenchTest.objects.exclude(pk=test.pk).get()
@@ -250,7 +250,9 @@ def test_a_sag_test_measures_the_resistance(kit, shelf, boss):
     boss.post(reverse("shelf:bench_accept", args=[test.pk]))
 
     shelf["K01"].battery.refresh_from_db()
-    assert shelf_battery(shelf["K01"]).pack.resistance_ohm == pytest.approx(0.03)
+    assert shelf_batteries_of([shelf["K01"]])[0].pack.resistance_ohm == pytest.approx(
+        0.03
+    )
 
 
 def test_the_lead_finder_and_charge_by_answer_through_their_pages(kit, shelf, boss):

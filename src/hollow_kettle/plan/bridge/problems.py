@@ -30,6 +30,7 @@ _KEPT = 16
 _FINGERPRINT = """
 WITH station AS (SELECT * FROM plan_station WHERE event_id = %(event)s),
      source AS (SELECT * FROM plan_source WHERE event_id = %(event)s),
+     bay AS (SELECT * FROM plan_bay WHERE event_id = %(event)s),
      chosen AS (SELECT asset_id FROM plan_event_batteries WHERE event_id = %(event)s),
      tied AS (SELECT * FROM plan_joined WHERE event_id = %(event)s),
      part (line) AS (
@@ -58,7 +59,9 @@ WITH station AS (SELECT * FROM plan_station WHERE event_id = %(event)s),
   UNION ALL SELECT source::text FROM source
   UNION ALL SELECT w::text FROM plan_sourcewindow w
     WHERE w.source_id IN (SELECT uid FROM source)
-  UNION ALL SELECT b::text FROM plan_bay b WHERE b.event_id = %(event)s
+  UNION ALL SELECT bay::text FROM bay
+  UNION ALL SELECT a::text FROM shelf_asset a JOIN bay ON a.uid = bay.charger_id
+  UNION ALL SELECT c::text FROM shelf_charger c JOIN bay ON c.asset_id = bay.charger_id
   UNION ALL SELECT tied::text FROM tied
   UNION ALL SELECT c::text FROM plan_crew c WHERE c.event_id = %(event)s
   UNION ALL SELECT a::text FROM shelf_asset a JOIN chosen ON a.uid = chosen.asset_id

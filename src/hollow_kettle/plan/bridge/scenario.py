@@ -8,12 +8,13 @@ from datetime import datetime
 
 from django.db.models import Prefetch
 
-from hollow_kettle.plan.models import Bay, Event, OpenHours, Site, Snapshot, Station
+from hollow_kettle.plan.models import Event, OpenHours, Site, Snapshot, Station
 from powercore.event import scenario as core
-from powercore.event.plans import BayPlan, CrewPlan, Spot
+from powercore.event.plans import CrewPlan, Spot
 from powercore.event.problem import YARD
 
 from .batteries import batteries_of, placed
+from .bays import bays_of
 from .places import from_yard, walk_minutes
 from .sources import source_of
 from .stations import station_of
@@ -78,20 +79,8 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
             source_of(event, source, from_min, arrays[source.pk])
             for source in event.sources.prefetch_related("windows")
         ),
-        bays=tuple(_bay(bay) for bay in event.bays.all()),
+        bays=bays_of(event),
         crews=tuple(_crews(event, from_min)),
-    )
-
-
-def _bay(bay: Bay) -> BayPlan:
-    return BayPlan(
-        key=str(bay.pk),
-        name=bay.name,
-        source=str(bay.source_id),
-        max_w=bay.max_w,
-        chemistries=tuple(bay.chemistries.split(",")),
-        ends_itself=bay.ends_itself,
-        unwatched_why=bay.unwatched_why,
     )
 
 

@@ -110,11 +110,12 @@ def _copy_yard(event: Event, new: Event, moved: Moved) -> dict[UUID, Source]:
         if source.filled_from_id is not None:
             source.filled_from = sources[source.filled_from_id]
             source.save(update_fields=["filled_from"])
-    for bay in event.bays.all():
+    for bay in event.bays.select_related("charger"):
         add_bay(
             new,
             name=bay.name,
             source=sources[bay.source_id],
+            charger=bay.charger,
             max_w=bay.max_w,
             chemistries=bay.chemistries.split(","),
             ends_itself=bay.ends_itself,

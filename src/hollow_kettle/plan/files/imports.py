@@ -34,10 +34,11 @@ from hollow_kettle.plan.sun import services as sun
 from hollow_kettle.plan.yard.services import add_bay
 from hollow_kettle.shelf.assets.services import record_capacity, save_battery
 from hollow_kettle.shelf.bridge import draw_of
-from hollow_kettle.shelf.models import EquipmentStep, EquipmentType
+from hollow_kettle.shelf.models import Asset, EquipmentStep, EquipmentType
+from hollow_kettle.shelf.models.asset import AssetKind
 from powercore.errors import PowercoreError
 from powercore.event import scenario as core
-from powercore.event.plans import USUAL_PATH_OHM, YARD, Spot, StationPlan
+from powercore.event.plans import USUAL_PATH_OHM, YARD, BayPlan, Spot, StationPlan
 from powercore.physics.loads import Draw, Load, Pattern
 from powercore.physics.wiring import Wire
 from powercore.sun.arrays import Site as SkySite
@@ -157,12 +158,22 @@ def _yard(event: Event, scenario: core.Scenario) -> dict[str, UUID]:
             event,
             name=bay.name,
             source=sources[bay.source],
-            max_w=bay.max_w,
-            chemistries=list(bay.chemistries),
-            ends_itself=bay.ends_itself,
             unwatched_why=bay.unwatched_why,
+            **_charger(bay),
         ).pk
         for bay in scenario.bays
+    }
+
+
+def _charger(bay: BayPlan) -> dict[str, Any]:
+    """The charger of the shelf that a bay names, else what the file says of it."""
+    found = Asset.objects.here().filter(kind=AssetKind.CHARGER, tag=bay.charger)
+    if bay.charger and (charger := found.first()):
+        return {"charger": charger, "chemistries": []}
+    return {
+        "max_w": bay.max_w,
+        "chemistries": list(bay.chemistries),
+        "ends_itself": bay.ends_itself,
     }
 
 

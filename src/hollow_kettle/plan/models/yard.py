@@ -7,6 +7,7 @@ import uuid
 from django.db import models
 from django.db.models import F, Q
 
+from hollow_kettle.shelf.models import Asset
 from powercore.event.plans import MOST_PEOPLE, USUAL_PEOPLE
 
 from .events import Event
@@ -86,8 +87,14 @@ class Bay(models.Model):
     event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="bays")
     source = models.ForeignKey(Source, on_delete=models.PROTECT, related_name="bays")
     name = models.CharField(max_length=60)
-    max_w = models.FloatField("charger output")
-    chemistries = models.CharField(max_length=80, help_text="Keys, parted by commas.")
+    #: The charger of the shelf that stands there; None: its figures are typed.
+    charger = models.ForeignKey(
+        Asset, null=True, blank=True, on_delete=models.PROTECT, related_name="+"
+    )
+    max_w = models.FloatField("charger output", null=True, blank=True)
+    chemistries = models.CharField(
+        max_length=80, blank=True, help_text="Keys, separated by commas."
+    )
     ends_itself = models.BooleanField("ends a charge by itself", default=False)
     #: Why batteries may charge on it while nobody watches the yard; empty: they don't.
     unwatched_why = models.CharField("unwatched because", max_length=120, blank=True)
@@ -96,8 +103,13 @@ class Bay(models.Model):
         ordering = ["name"]
         constraints = [
             models.CheckConstraint(
-                name="plan_bay_possible", condition=Q(max_w__range=(1, 20_000))
-            )
+                name="plan_bay_possible",
+                condition=Q(charger__isnull=False, max_w=None)
+                | Q(charger=None, max_w__range=(1, 20_000)),
+            ),
+            models.UniqueConstraint(
+                fields=["event", "charger"], name="plan_charger_on_one_bay"
+            ),
         ]
 
     def __str__(self) -> str:

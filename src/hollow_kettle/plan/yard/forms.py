@@ -7,7 +7,9 @@ from typing import Any
 from django import forms
 
 from hollow_kettle.plan.models import Event, Source
+from hollow_kettle.shelf.assets.form_fields import AssetChoice
 from hollow_kettle.shelf.models import CHEMISTRY_CHOICES
+from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from hollow_kettle.ui.seen import Seen
 from powercore.event.plans import MOST_PEOPLE, USUAL_PEOPLE
@@ -135,9 +137,20 @@ class BayForm(Seen, forms.Form):
 
     name = forms.CharField(label="Bay", max_length=60)
     source = forms.ModelChoiceField(Source.objects.none(), label="Fed from")
-    max_w = NumberField(label="Charger output", low=1, high=20_000, unit="W")
+    charger = AssetChoice(
+        AssetKind.CHARGER,
+        label="Charger",
+        required=False,
+        empty_label="not on the shelf: typed here",
+        help_text="One of the shelf gives what it gives, and to what it fits; then "
+        "output and chemistries stay empty.",
+    )
+    max_w = NumberField(
+        label="Charger output", low=1, high=20_000, unit="W", required=False
+    )
     chemistries = forms.MultipleChoiceField(
         label="Set for",
+        required=False,
         choices=[
             (k, n) for k, n in CHEMISTRY_CHOICES if CHEMISTRIES[k].is_rechargeable
         ],
@@ -159,6 +172,19 @@ class BayForm(Seen, forms.Form):
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
         self.fields["source"].queryset = event.sources.all()  # type: ignore[attr-defined]
+
+    def clean(self) -> dict[str, Any]:
+        """A bay has a charger of the shelf, or its output and chemistries."""
+        data = super().clean()
+        if data.get("charger"):
+            data |= {"max_w": None, "chemistries": [], "ends_itself": False}
+        elif not self.errors:
+            if data.get("max_w") is None:
+                self.add_error("max_w", "State it, or choose a charger of the shelf.")
+            if not data.get("chemistries"):
+                words = "Choose at least one, or a charger of the shelf."
+                self.add_error("chemistries", words)
+        return data
 
 
 class CrewForm(Dressed, forms.Form):

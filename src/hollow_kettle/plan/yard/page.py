@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from hollow_kettle.plan.bridge.bays import bays_of, units_of
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.drawing import hour_ticks
-from hollow_kettle.plan.models import Event, Site, Source
+from hollow_kettle.plan.models import Bay, Event, Site, Source
+from hollow_kettle.shelf.bridge import charger_of
 from hollow_kettle.ui.drawing import Scale
 from powercore.errors import PowercoreError
+from powercore.event.bays import fit_of_all
+from powercore.event.plans import BayPlan
+from powercore.gear.fits import Verdict
+from powercore.gear.things import Battery
+from powercore.physics.chemistry import CHEMISTRIES
 from powercore.sun.sources import running
 from powercore.values import Window, windows_where
 
@@ -26,7 +34,6 @@ class StripRow:
     quiet: list[tuple[float, float]]
     stops: list[tuple[float, float]]
     dry: float | None
-    usable_w: float
     words: str
 
 
@@ -38,6 +45,70 @@ class Strip:
     dark: list[tuple[float, float]]
     ticks: list[tuple[float, str]]
     height: float
+
+
+@dataclass(frozen=True, slots=True)
+class BayLine:
+    """A bay as the yard's page shows it."""
+
+    bay: Bay
+    #: What it gives: "120 W", or "10 A, up to 144 W".
+    gives: str
+    #: Whose figures these are: the charger's tag and name, or that they were typed.
+    origin: str
+    #: The chemistries it charges.
+    charges: str
+    #: When it charges.
+    when: str
+    #: What to set or mind, and what it never charges: words with the tags.
+    notes: list[tuple[str, str]]
+
+
+def bay_lines(event: Event) -> list[BayLine]:
+    """The bays of an event, each with what its charger may charge."""
+    rows = {str(bay.pk): bay for bay in event.bays.select_related("source", "charger")}
+    units = units_of(event)
+    tags = {str(key): tag for key, tag in event.unit_tags.items()}
+    return [
+        _bay_line(rows[plan.key], plan, units, tags)
+        for plan in bays_of(event)
+        if plan.key in rows
+    ]
+
+
+def _bay_line(
+    bay: Bay,
+    plan: BayPlan,
+    units: Mapping[str, Sequence[Battery]],
+    tags: Mapping[str, str],
+) -> BayLine:
+    notes: defaultdict[str, list[str]] = defaultdict(list)
+    gives, origin = f"{plan.max_w:.0f} W", "typed"
+    if bay.charger is not None:
+        gives = f"{plan.max_a:g} A, up to {plan.max_w:.0f} W"
+        origin = f"{bay.charger.tag} {bay.charger.name}".strip()
+        refused = dict(plan.refuses)
+        charger = charger_of(bay.charger)
+        for key, tag in tags.items():
+            if key in refused:
+                notes[f"never: {refused[key]}"].append(tag)
+            elif fit := fit_of_all(charger, units[key]):
+                is_set = fit.verdict == Verdict.WITH_SETTING
+                for words in (*([fit.why] if is_set else []), *fit.mind):
+                    notes[words].append(tag)
+    when = "while watched"
+    if plan.unwatched_why:
+        when = f"unwatched too: {plan.unwatched_why}"
+    elif plan.ends_itself:
+        when = "while watched; lead-acid any time"
+    return BayLine(
+        bay=bay,
+        gives=gives,
+        origin=origin,
+        charges=", ".join(CHEMISTRIES[key].name for key in plan.chemistries) or "none",
+        when=when,
+        notes=[(words, ", ".join(sorted(found))) for words, found in notes.items()],
+    )
 
 
 def source_strip(event: Event) -> Strip | None:
@@ -72,7 +143,6 @@ def source_strip(event: Event) -> Strip | None:
                 quiet=[] if plan.is_quiet_waived else spans(plan.quiet),
                 stops=spans(ran.stops),
                 dry=None if ran.dry_min is None else x(ran.dry_min),
-                usable_w=used_w,
                 words=words,
             )
         )

@@ -14,6 +14,7 @@ from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.changelog import edits, note
 from hollow_kettle.plan.models import Bay, Crew, Event, Site, Source, SourceWindow, Walk
 from hollow_kettle.plan.rows import expanded
+from hollow_kettle.shelf.models import Asset
 
 
 @transaction.atomic
@@ -164,9 +165,11 @@ def add_bay(
     """
     Add a bay to the yard; it is a place where one battery can be.
 
-    `charger` is its output (`max_w`), whether it ends a charge by itself
-    (`ends_itself`), and why it may charge while nobody watches (`unwatched_why`).
+    `charger` is the one of the shelf that stands there (`charger`), or what is typed of
+    it: its output (`max_w`) and whether it ends a charge by itself (`ends_itself`); and
+    why it may charge while nobody watches (`unwatched_why`).
     """
+    check_charger(event, charger.get("charger"))
     bay = Bay.objects.create(
         event=event,
         name=name,
@@ -175,15 +178,46 @@ def add_bay(
         **charger,
     )
     Place.objects.create(uid=bay.pk, event_key=event.pk, kind=PlaceKind.BAY, name=name)
-    note(event, by, f"bay {name} added on {source}, {bay.max_w:g} W")
+    note(
+        event, by, f"bay {name} added on {source}, {bay.charger or f'{bay.max_w:g} W'}"
+    )
     return bay
+
+
+def check_charger(event: Event, charger: Asset | None, bay: Bay | None = None) -> None:
+    """
+    Check that a charger is free for a bay.
+
+    Raises
+    ------
+    ValidationError
+        If it stands on another bay of the event; it charges one battery at a time.
+    """
+    if charger is None:
+        return
+    others = event.bays.filter(charger=charger).exclude(pk__in=[bay.pk] if bay else [])
+    if other := others.first():
+        raise ValidationError(
+            {
+                "charger": f"{charger.tag} stands on {other} already, and charges one "
+                "battery at a time."
+            }
+        )
 
 
 @transaction.atomic
 def change_bay(
     bay: Bay, *, chemistries: list[str], by: Actor | None = None, **values: Any
 ) -> Bay:
-    """Change a bay; rotations made before stay as they are."""
+    """
+    Change a bay; rotations made before stay as they are.
+
+    Raises
+    ------
+    ValidationError
+        If its charger stands on another bay.
+    """
+    check_charger(bay.event, values.get("charger"), bay)
     bay.chemistries = ",".join(chemistries)
     for name, value in values.items():
         setattr(bay, name, value)

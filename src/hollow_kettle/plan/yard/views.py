@@ -29,7 +29,7 @@ from hollow_kettle.ui.seen import wait_for
 from hollow_kettle.ui.tried import tried
 
 from . import forms, services
-from .page import little_map, source_strip
+from .page import bay_lines, little_map, source_strip
 
 
 @require_safe
@@ -53,7 +53,7 @@ def _yard_page(
             for source in event.sources.prefetch_related("windows", "bays")
         ],
         "strip": source_strip(event),
-        "bays": event.bays.select_related("source"),
+        "bays": bay_lines(event),
         "crews": event.crews.all(),
         "source_form": forms.SourceForm(initial=span),
         "bay_form": forms.BayForm(event=event),
@@ -117,14 +117,15 @@ def bay_edit(request: HttpRequest, uid: UUID, bay_uid: UUID) -> HttpResponse:
     wait_for(request, Bay, bay_uid)
     event = event_or_404(request, uid)
     bay = get_object_or_404(event.bays, pk=bay_uid)
-    names = ("name", "source", "max_w", "ends_itself", "unwatched_why")
+    names = ("name", "source", "charger", "max_w", "ends_itself", "unwatched_why")
     initial = {name: getattr(bay, name) for name in names}
     initial["chemistries"] = bay.chemistries.split(",")
     form = forms.BayForm(request.POST or None, event=event, initial=initial)
     if request.method == "POST" and form.is_valid():
-        services.change_bay(bay, by=actor_of(request), **form.cleaned_data)
-        messages.success(request, f"{bay} is saved; the next rotation goes by it.")
-        return redirect("plan:yard", event.pk)
+        by = actor_of(request)
+        if tried(form, services.change_bay, bay, by=by, **form.cleaned_data):
+            messages.success(request, f"{bay} is saved; the next rotation goes by it.")
+            return redirect("plan:yard", event.pk)
     context = {"event": event, "bay": bay, "form": form}
     status = 422 if form.is_bound else 200
     return render(request, "plan/bay_edit.html", context, status=status)

@@ -36,7 +36,6 @@ def evidence_from(
                 volts=entry.volts,
                 amps=entry.amps or 0.0,
                 days=days,
-                ah_in=entry.amp_hours,
             )
             rested = count = None
         elif entry.kind == Kind.READING:

@@ -89,11 +89,6 @@ def shelf_batteries_of(assets: list[Asset]) -> list[ShelfBattery]:
     ]
 
 
-def shelf_battery(asset: Asset) -> ShelfBattery:
-    """One battery."""
-    return shelf_batteries_of([asset])[0]
-
-
 def _shelf_battery(
     asset: Asset, tested_ah: float | None, now: BatteryNow | None
 ) -> ShelfBattery:

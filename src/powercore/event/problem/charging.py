@@ -113,9 +113,8 @@ class Charging(Feeds):
 
     def bay_refusal(self, bay: str, battery: str) -> str | None:
         """Say why a battery must not charge on a bay, or None."""
-        chemistry = self.batteries[battery].pack.chemistry
-        if chemistry not in self.bays[bay].chemistries:
-            return f"the charger of {self.bays[bay].name} is not set for {chemistry}"
+        if refusal := self.bays[bay].refusal(self.batteries[battery]):
+            return refusal
         return self.cold_refusal(battery, self.scenario.yard_cold_c)
 
     def charge_model(self, bay: str, battery: str) -> ChargeModel:
@@ -126,6 +125,7 @@ class Charging(Feeds):
             chem, pack = plan.pack.chem, plan.pack
             current_a = min(
                 self.bays[bay].max_w / (chem.charge_v * pack.series),
+                self.bays[bay].max_a or float("inf"),
                 chem.charge_c * pack.nameplate_ah,
                 plan.max_charge_a or float("inf"),
             )

@@ -313,8 +313,6 @@ class Replay:
             if leg.kind == CHARGE:
                 self.outcome.bay_changes += (leg.start_min > 0) + (leg.end_min < span)
             if leg.kind == SERVE and leg.start_min > 0:
-                seconds = self.problem.stations[leg.place].changeover_s
-                self.outcome.changeover_min += seconds / 60
                 self.outcome.swaps += 1
 
 

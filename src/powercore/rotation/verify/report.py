@@ -37,8 +37,6 @@ class Outcome:
     #: State of charge at start and end of each leg, in the order of the legs.
     leg_soc: list[tuple[float, float]] = field(default_factory=list)
     served_wh: dict[str, float] = field(default_factory=lambda: defaultdict(float))
-    #: Planned breaks of the changeovers, never counted as failure. [min]
-    changeover_min: float = 0.0
     walks: int = 0
     #: Walks during which the sun is down at some time.
     night_walks: int = 0

@@ -566,8 +566,31 @@ def test_windows_of_a_source_are_points_of_the_search():
     assert table.is_on[0].tolist() == [p < 67 for p in table.points[:-1]]
 
 
-@pytest.mark.parametrize(("amps", "others"), [(7.0, 0), (5.2, 1)])
-def test_a_walk_is_explained_by_what_skipping_it_costs(amps, others):
+def _reliefs(*minutes):
+    """Batteries in turn at one station, k0 first; who is not needed waits."""
+    turns = [*pairwise((0, *minutes, 240))]
+    legs = [
+        leg(WAIT, f"k{n}", YARD, 0, 240)
+        for n in range(len(turns), 3)  # of three batteries
+    ]
+    for n, (start, end) in enumerate(turns):
+        key = f"k{n}"
+        walk = {"crew": "crew 0"}
+        if start:
+            legs.append(leg(WAIT, key, YARD, 0, start - 5))
+            legs.append(leg(CARRIED, key, "", start - 5, start, round=n, **walk))
+        legs.append(leg(SERVE, key, "s0", start, end))
+        if end < 240:
+            back = end + 5
+            legs.append(leg(CARRIED, key, "", end, back, round=n + 1, **walk))
+            legs.append(leg(WAIT, key, YARD, back, 240))
+    return legs
+
+
+@pytest.mark.parametrize(
+    ("amps", "minutes", "others"), [(7.0, (130, 190), 0), (5.2, (160,), 1)]
+)
+def test_a_walk_is_explained_by_what_skipping_it_costs(amps, minutes, others):
     """
     Without the relief what is lost is what it brought, less what was left there.
 
@@ -575,18 +598,21 @@ def test_a_walk_is_explained_by_what_skipping_it_costs(amps, others):
     free to go instead.
     """
     problem = Problem(tiny((amps,), (20, 10, 10), watts=1.0))
-    legs = construct(problem)
+    legs = _reliefs(*minutes)
     soc = verify(problem, legs).outcome.leg_soc
-    first = next(leg for leg in legs if leg.kind == SERVE and leg.start_min == 0)
-    walked = next(leg for leg in legs if leg.kind == SERVE and leg.start_min > 0)
+    first, walked = (
+        next(one for one in legs if (one.kind, one.battery) == (SERVE, key))
+        for key in ("k0", "k1")
+    )
     start, end = soc[legs.index(walked)]
     brought_wh = (start - end) * problem.feed("s0", walked.battery).capacity_wh
     feed = problem.feed("s0", first.battery)
     left_wh = (soc[legs.index(first)][1] - feed.floor_soc) * feed.capacity_wh
+    assert 0 < left_wh < brought_wh
 
     why = explain(problem, legs, walked)
 
-    lost_wh = max(0.0, brought_wh - left_wh)
+    lost_wh = brought_wh - left_wh
     assert why.skipped.unserved_wh == pytest.approx(lost_wh, abs=0.5)
     assert why.relieved == first.battery
     assert (why.able, why.second is not None) == (others, bool(others))
