@@ -170,6 +170,7 @@ ENDS = {
         "autoescape",
         "ifchanged",
         "blocktranslate",
+        "empty_state",
     ]
 }
 MIDDLES = frozenset(("else", "elif", "empty"))

@@ -77,26 +77,26 @@ def test_shelf_filter_add_and_bring_in_a_list(open_as, tmp_path):
     page.get_by_label("Tag", exact=True).fill("B21")
     page.get_by_label("Cells in series").fill("0")
     page.get_by_label("Nameplate capacity").fill("20,5")
-    page.get_by_role("button", name="Put it on the shelf").click()
+    page.get_by_role("button", name="Add to the shelf").click()
     expect(
         page.get_by_text("Cells in series must be between 1 and 120")
     ).to_be_visible()
     expect(page.get_by_label("Tag", exact=True)).to_have_value("B21")
     page.get_by_label("Cells in series").fill("4")
-    page.get_by_role("button", name="Put it on the shelf").click()
+    page.get_by_role("button", name="Add to the shelf").click()
     expect(page.get_by_role("heading", name="Battery B21")).to_be_visible()
 
     table = tmp_path / "list.csv"
     table.write_text("tag;chemistry;series;nameplate_ah\nB22;agm;6;35\n4;agm;0;12,5\n")
     page.goto(page.url.split("/shelf/")[0] + "/shelf/import/battery/")
     page.set_input_files("input[type=file]", table)
-    page.get_by_role("button", name="Read the file").click()
+    page.get_by_role("button", name="Preview").click()
     expect(page.get_by_role("cell", name="must be between 1 and 120")).to_be_visible()
     table.write_text(
         "tag;chemistry;series;nameplate_ah\nB22;agm;6;35\nB23;agm;6;12,5\n"
     )
     page.set_input_files("input[type=file]", table)
-    page.get_by_role("button", name="Read the file").click()
+    page.get_by_role("button", name="Preview").click()
     page.get_by_role("button", name="Import these 2 rows").click()
     expect(page.get_by_text("2 batteries are new, 0 changed")).to_be_visible()
 
@@ -176,7 +176,7 @@ def test_plan_raises_a_tree_and_asks_what_low_power_buys(open_as):
     for _ in range(40):
         page.keyboard.press("ArrowUp")
     assert "235 50" in page.locator("#points").input_value()
-    page.get_by_role("button", name="Keep this horizon").click()
+    page.get_by_role("button", name="Save horizon").click()
     expect(page.get_by_text("The horizon of Peat Landing is saved")).to_be_visible()
     assert float(day.inner_text().replace(",", "")) < before
 
@@ -220,13 +220,13 @@ def test_a_stay_is_pinned_and_a_walk_forbidden_at_a_cost_and_taken_back(open_as)
     form.get_by_label("until", exact=True).fill("2026-06-28 12:00")
     form.get_by_role("button", name="See what it costs").click()
     expect(page.locator("#change")).to_contain_text("off the air")
-    page.get_by_role("button", name="Keep it as a new draft").click()
+    page.get_by_role("button", name="Save as a new draft").click()
     expect(page.locator("#board .pin-no_walk")).to_have_count(1)
     page.get_by_role("link", name="compare").first.click()
     expect(page.get_by_text("Only in published")).to_be_visible()
     page.go_back()
-    page.get_by_role("button", name="Take this change back").click()
-    expect(page.get_by_text("Taken back: No walk to Drumlin")).to_be_visible()
+    page.get_by_role("button", name="Undo this change").click()
+    expect(page.get_by_text("Undone: No walk to Drumlin")).to_be_visible()
     page.get_by_role("button", name="Lift").click()
     expect(page.locator("#board .pin")).to_have_count(0)
 
@@ -266,7 +266,7 @@ def test_debrief_shows_minutes_and_watt_hours(open_as):
 
     expect(row).to_contain_text("off the air")
     assert float(row.locator("td.num").first.inner_text()) > 10
-    expect(page.get_by_text("Into reserve: no harm yet")).to_be_visible()
+    expect(page.get_by_text("Into reserve: still on the air")).to_be_visible()
 
 
 def test_phone_takes_a_station_off_the_air_in_two_taps(open_as):
@@ -310,20 +310,20 @@ def test_gear_is_found_checked_out_and_noted_as_charged(open_as):
     page.get_by_label("Tick S02").check()
     page.get_by_role("button", name="Check out").click()
     expect(page.get_by_label("What goes")).to_have_value("S02")
-    page.get_by_role("button", name="Check it out now").click()
-    expect(page.get_by_text("Say to which station")).to_be_visible()
+    page.get_by_role("button", name="Check out").click()
+    expect(page.get_by_text("Say which station")).to_be_visible()
     page.get_by_label("called").fill("Lark")
-    page.get_by_role("button", name="Check it out now").click()
+    page.get_by_role("button", name="Check out").click()
     expect(page.get_by_text("Checked out to Lark: S02")).to_be_visible()
 
     page.goto(page.url.replace("out/", "?q=lifepo4"))
     for tag in ("K01", "K02"):
         page.get_by_label(f"Tick {tag}").check()
-    page.get_by_role("button", name="Note as charged").click()
+    page.get_by_role("button", name="Log a charge").click()
     volts = page.locator("input[name$=volts]")
     volts.nth(0).fill("14,4")
     page.locator("input[name$='-amps']").nth(0).fill("0,5")
-    page.get_by_role("button", name="Note these charges").click()
+    page.get_by_role("button", name="Save these charges").click()
     expect(page.get_by_text("1 charges are noted")).to_be_visible()
 
 
@@ -337,6 +337,6 @@ def test_a_bench_test_shows_only_the_fields_that_count_and_is_accepted(open_as):
     page.get_by_label("Current", exact=False).first.fill("10")
     page.get_by_label("Volts before").fill("13,2")
     page.get_by_label("Volts at the end").fill("12,9")
-    page.get_by_role("button", name="Work it out").click()
+    page.get_by_role("button", name="Save test").click()
     page.get_by_role("button", name="Trust this").click()
     expect(page.get_by_text("K02 is trusted with 30 mΩ now")).to_be_visible()

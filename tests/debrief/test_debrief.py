@@ -176,7 +176,7 @@ def test_a_closed_event_takes_strikes_and_late_entries_from_a_coordinator(
     assert entry.pk not in {e.pk for e in entries_of(over) if e.is_struck}
     assert report_of(over, over.clock.now()).off_min == before
     said = client_of("coordinator").post(url, {"because": "not so"}, follow=True)
-    assert "The debrief is counted anew" in said.content.decode()
+    assert "The debrief is worked out again" in said.content.decode()
     assert report_of(over, over.clock.now()).off_min < before
     late = {
         "uid": uuid4(), "station": drumlin.pk, "what": "off_air",
@@ -184,4 +184,4 @@ def test_a_closed_event_takes_strikes_and_late_entries_from_a_coordinator(
     }  # fmt: skip
     add = reverse("field:entry_add", args=[over.pk, "station"])
     said = client_of("coordinator").post(add, late, follow=True).content.decode()
-    assert "Station is saved. The debrief is counted anew." in said
+    assert "Station is saved. The debrief is worked out again." in said

@@ -23,10 +23,11 @@ from hollow_kettle.exchange.tables import (
     restore,
     write_csv,
 )
+from powercore.limits import Limit
 
 COLUMNS = (
     Column("tag", readers.text(60), "", required=True),
-    Column("ah", readers.number(0.05, 5000, "Ah"), "", also=("capacity",)),
+    Column("ah", readers.number(Limit(0.05, 5000, "Ah")), "", aliases=("capacity",)),
 )
 cell = st.text(st.characters(exclude_categories=("Cs", "Cc")), max_size=50)
 
@@ -191,7 +192,7 @@ def test_a_workbook_s_cell_is_read_as_a_person_sees_it(cell, text):
         (readers.day, {"2026-04-11": date(2026, 4, 11)}, "11/4/26", "like 2026-04-11"),
         (readers.time_of_day, {"7:30": time(7, 30)}, "25:00", "like 22:00"),
         (readers.time_of_day, {}, "22:00Z", "like 22:00"),
-        (readers.whole(1, 9), {"3": 3, "3,0": 3}, "3.5", "whole number"),
+        (readers.whole(Limit(1, 9)), {"3": 3, "3,0": 3}, "3.5", "whole number"),
         (readers.choice({"agm": ("SLA",)}), {"sla": "agm"}, "gel", "is not one of agm"),
     ],
 )
@@ -207,7 +208,7 @@ def test_a_list_read_without_filling_names_only_its_own_columns():
     """What the file doesn't have is not in a row; what is needed stays a fault."""
     columns = (
         Column("tag", readers.text(9), "", required=True),
-        Column("ah", readers.number(0, 9), ""),
+        Column("ah", readers.number(Limit(0, 9)), ""),
         Column("note", readers.text(9), ""),
     )
 

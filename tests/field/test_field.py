@@ -133,7 +133,7 @@ def test_a_charge_that_spoils_own_power_is_asked_about(event, shelf, client_of):
     kept = client_of("logger").post(url, data | {"sure": "on"})
 
     assert asked.status_code == 422
-    assert "which spoils “own power only”" in asked.content.decode()
+    assert "which breaks “own power only”" in asked.content.decode()
     assert kept.status_code == 302
 
 
@@ -197,7 +197,7 @@ def test_the_set_up_is_noted_in_one_press(event, shelf, marin, client_of):
 
     said = client.post(url, follow=True).content.decode()
 
-    assert "3 batteries are noted" in said
+    assert "3 batteries are logged" in said
     assert dict(board(event).counts) == {"serving": 2, "ready": 1, "hold": 1}
     client.post(url)
     assert FieldEntry.objects.filter(kind="reading").count() == 3
@@ -377,7 +377,7 @@ def test_the_board_is_read_in_a_bounded_number_of_queries(
     with django_assert_max_num_queries(17):
         response = client.get(reverse("field:board", args=[under_way.pk]))
 
-    assert "Every battery" in response.content.decode()
+    assert "All batteries" in response.content.decode()
 
 
 def test_the_finder_finds_batteries_and_only_own_events(under_way, client_of):
@@ -400,7 +400,7 @@ def test_the_same_form_sent_twice_counts_once_and_says_so(under_way, client_of):
     set_clock(under_way, 125)
 
     again = client.post(url, data, follow=True).content.decode()
-    assert "Reading was kept before; it counts once." in again
+    assert "Reading was saved before; it counts once." in again
     assert FieldEntry.objects.filter(gauge_pct=60).count() == 1
     other = client.post(url, data | {"gauge_pct": "61"}, follow=True).content.decode()
     assert "Kept aside (conflict)" in other
@@ -501,7 +501,7 @@ def test_a_hold_shows_at_once_on_board_plan_and_next_moves(
     assert "K01 at Esker is on hold: a note says swollen" in page
     rotation = boss.get(reverse("plan:rotation", args=[under_way.pk])).content.decode()
     assert "K01 is on hold: a note says swollen" in rotation
-    assert "Not to be carried out as it stands" in rotation
+    assert "Don't carry it out as it is" in rotation
     custody.release(shelf["K01"], how="it was the bag", by=marin)
     assert "ON HOLD" not in boss.get(poll).content.decode()
 

@@ -403,7 +403,7 @@ def test_a_lead_reads_only_the_battery_at_the_own_station(
 
     assert answer("station_lead", "K01")[0] == "kept"
     # A slip of the pen is not refused with nothing kept: it waits, and counts not.
-    wrong = ("quarantine", "K02 is not noted at the own station")
+    wrong = ("quarantine", "K02 is not logged at your station")
     assert answer("station_lead", "K02") == wrong
     unknown = ("quarantine", "no battery K91 on the shelf")
     assert answer("station_lead", "K91") == unknown

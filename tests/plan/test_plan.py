@@ -4,6 +4,8 @@ from datetime import timedelta
 
 import pytest
 from django.core.exceptions import ValidationError
+from django.db import IntegrityError, transaction
+from django.db.models import F
 from django.urls import reverse
 
 from hollow_kettle.clock import Clock, from_local, local, real_now
@@ -14,7 +16,18 @@ from hollow_kettle.plan.bridge.rotations import published as published_of
 from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.events.services import choose_batteries, save_event
 from hollow_kettle.plan.ledger.page import ledger_page
-from hollow_kettle.plan.models import Event, OpenHours, Rotation, Station
+from hollow_kettle.plan.models import (
+    Bay,
+    Crew,
+    Event,
+    OpenHours,
+    OperatingPattern,
+    Rotation,
+    Site,
+    Source,
+    Station,
+    StationEquipment,
+)
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.stations import tables
 from hollow_kettle.plan.stations.services import add_hours, remove_station
@@ -25,6 +38,33 @@ from powercore.rotation.verify import verify
 from tests.conftest import NOON, set_clock
 
 STATIONS = "name,tier,equipment,pattern,opens,closes,walk_min\n"
+
+
+@pytest.mark.parametrize(
+    ("of", "values"),
+    [
+        (Event, {"lateness_min": 121}),
+        (Event, {"lithium_reserve_pct": 91}),
+        (Event, {"ends_at": F("starts_at") + timedelta(days=14, minutes=1)}),
+        (Station, {"tier": 10}),
+        (Station, {"disconnect_v": 4.9}),
+        (Station, {"main_fuse_a": 501}),
+        (StationEquipment, {"efficiency_pct": 4}),
+        (StationEquipment, {"shed_pct": 101}),
+        (Source, {"refuel_min": 241}),
+        (Source, {"max_va": 0.5}),
+        (Source, {"kind": "buffer", "energy_wh": None}),
+        (Bay, {"max_w": 20_001}),
+        (Crew, {"people": 0}),
+        (OperatingPattern, {"duty": 1.01}),
+        (Site, {"altitude_m": 9001}),
+    ],
+)
+def test_the_database_itself_refuses_the_impossible(event, of, values):
+    """What forms refuse no code can write either; what is left empty is no number."""
+    with pytest.raises(IntegrityError), transaction.atomic():
+        of.objects.update(**values)
+    Event.objects.update(ends_at=F("starts_at") + timedelta(days=14))
 
 
 @pytest.mark.parametrize(
@@ -294,7 +334,7 @@ def test_a_buffer_bank_must_say_what_it_holds(event, boss):
     response = boss.post(reverse("plan:source_add", args=[event.pk]), data)
 
     assert response.status_code == 422
-    assert "say what it holds" in response.content.decode()
+    assert "say how much energy is in it" in response.content.decode()
 
 
 def test_a_station_with_a_log_stays(event, shelf, esker, marin):
@@ -303,7 +343,7 @@ def test_a_station_with_a_log_stays(event, shelf, esker, marin):
 
     field.log_swap(event, esker, battery=shelf["K01"], by=marin, at=event.clock.now())
 
-    with pytest.raises(ValidationError, match="has to stay"):
+    with pytest.raises(ValidationError, match="can't be removed"):
         remove_station(esker)
 
 

@@ -13,7 +13,7 @@ from hollow_kettle.people.club import today
 from hollow_kettle.shelf.assets.services import save_asset, save_battery
 from hollow_kettle.shelf.bridge import device_of, gear_of, meter_of
 from hollow_kettle.shelf.browse.queries import facts_of
-from hollow_kettle.shelf.charge.queries import shelf_battery
+from hollow_kettle.shelf.charge.queries import shelf_batteries_of
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.kits import services as kits
@@ -142,7 +142,7 @@ def test_a_battery_s_own_profile_reaches_the_plan_s_arithmetic(stocked, marin):
         None, by=marin, tag="K9", chemistry="lifepo4", series=4, nameplate_ah=20.0,
         charge_v=14.2, disconnect_v=12.0, reserve_pct=30.0,
     )  # fmt: skip
-    pack = shelf_battery(asset).pack
+    pack = shelf_batteries_of([asset])[0].pack
 
     assert (pack.absorb_v, pack.cut_off_v, pack.reserve_soc) == (14.2, 12.0, 0.3)
     assert ("Charging voltage", "14.2", "V") in facts_of(asset)

@@ -14,7 +14,7 @@ from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, PlaceKind
 from hollow_kettle.people.club import club_now
 from hollow_kettle.shelf.assets.services import save_asset, save_battery
 from hollow_kettle.shelf.browse.queries import PAGE_ROWS, listing
-from hollow_kettle.shelf.charge.queries import shelf_battery
+from hollow_kettle.shelf.charge.queries import shelf_batteries_of
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.due.look import worth_a_look
 from hollow_kettle.shelf.kinds import KINDS
@@ -54,7 +54,7 @@ FORMS = {
         {"min_v": "17"},
         "it lies above the lowest",
     ),
-    "meter": ({"zero_a": "0,04"}, {"gain": "3"}, "Shows over true must be between"),
+    "meter": ({"zero_a": "0,04"}, {"gain": "3"}, "Reads, over true must be between"),
     "lead": (
         {"a_connector": "ring", "b_connector": "vehicle", "b_gender": "plug"},
         {"b_gender": ""},
@@ -136,7 +136,7 @@ def test_the_shelf_adds_up_what_its_batteries_give(shelf):
 
     # 19 + 19 + 18 Ah above a reserve of 20 %, K04 is on hold: 56 × 0.8 Ah at about
     # 13.1 V less 30 mV of sag; and what the batteries' own pages say.
-    kinds = [shelf_battery(shelf[tag]) for tag in ("K01", "K02", "K03")]
+    kinds = shelf_batteries_of([shelf[tag] for tag in ("K01", "K02", "K03")])
     assert look.total_wh == pytest.approx(sum(one.usable_full_wh for one in kinds))
     assert look.total_wh == pytest.approx(56 * 0.8 * 13.15, rel=0.01)
     assert [asset.tag for asset in look.untested] == ["K03"]

@@ -112,7 +112,7 @@ def test_what_goes_out_comes_back_unchanged(shelf, marin):
     ("row", "column", "words"),
     [
         ("K1,lifepo4,4,,20,,", "tag", "looks like K01"),
-        ("B7,lifepo4,4,,20,,\nb07,agm,6,,35,,", "tag", "stands in row 2 already"),
+        ("B7,lifepo4,4,,20,,\nb07,agm,6,,35,,", "tag", "is already in row 2"),
         ("B7,unobtainium,4,,20,,", "chemistry", "is not one of lifepo4"),
         ("B7,lifepo4,0,,20,,", "series", "between 1 and 120"),
         ("B7,lifepo4,4,0,20,,", "nominal_v", "between 1.2 and 500 V"),

@@ -48,9 +48,9 @@ def test_two_who_change_one_event_lose_nothing(event, boss):
     assert refused.status_code == 422
     words = re.sub(r"\s+", " ", refused.content.decode())
     assert "Usual lateness of a walk is now 25" in words
-    assert "What it is for is now contest" in words
+    assert "Purpose is now contest" in words
     assert "Reserve of lithium is now 30, you have typed 40" in words
-    assert "Two at night is now not ticked" in words
+    assert "Nobody alone in the dark is now unticked" in words
     assert shown(refused, "lateness_min") == "25"
     assert shown(refused, "two_at_night") is False
     assert shown(refused, "lithium_reserve_pct") == "40"

@@ -100,7 +100,9 @@ def restore(cluster: Cluster, database: str, file: str) -> None:
             )
     _drop(cluster, OLD)
     (cluster.home / f"{SCRATCH}.migrated").rename(cluster.home / f"{database}.migrated")
-    print(f"The club's data is now what {source} holds. Everybody signs in anew.")
+    print(
+        f"The club's data is now what {source} holds. Everybody has to sign in again."
+    )
 
 
 def _drop(cluster: Cluster, database: str) -> None:

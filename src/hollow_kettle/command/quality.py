@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 def run_all(arguments: list[str], environment: Mapping[str, str]) -> int:
-    """Run lint, templates, dead code, types, layers and tests; return an exit code."""
+    """Run the checks of form, then the tests; return an exit code."""
     scripts = Path(sys.executable).parent
     places = ["src", "tests", "bench", "scripts"]
     pytest = [word for word in arguments if word != "--full"]
@@ -26,6 +26,7 @@ def run_all(arguments: list[str], environment: Mapping[str, str]) -> int:
         ("formatting", [scripts / "ruff", "format", "--check", "-q", *places]),
         ("lint", [scripts / "ruff", "check", "-q", *places]),
         ("templates", [sys.executable, "scripts/templates.py", "--check"]),
+        ("constants", [sys.executable, "scripts/constants.py", "--check"]),
         ("dead code", [sys.executable, "scripts/dead_code.py"]),
         ("types", [scripts / "mypy", "--no-error-summary"]),
         ("layers", [scripts / "lint-imports", "--no-logo"]),

@@ -63,7 +63,7 @@ def read_again(
     """Read a kept upload once more, after its headings were explained."""
     upload = upload_of(uid, purpose=purpose, by=actor_of(request))
     if upload is None:
-        messages.error(request, "That upload is gone; send the file again.")
+        messages.error(request, "That upload has expired; upload the file again.")
         return None
     found, planned = preview(bytes(upload.content))
     return {
@@ -80,7 +80,7 @@ def apply_upload(
     """Apply an upload whose preview was seen; None, and a message, when it can't."""
     upload = upload_of(uid, purpose=purpose, by=actor_of(request))
     if upload is None:
-        messages.error(request, "That upload is gone; send the file again.")
+        messages.error(request, "That upload has expired; upload the file again.")
         return None
     try:
         return apply(bytes(upload.content))

@@ -9,7 +9,8 @@ from typing import TypeVar
 from hollow_kettle.ui.forms import FIRST_YEAR, LAST_YEAR
 from hollow_kettle.ui.forms import time_of_day as parse_time
 from powercore.errors import PowercoreError
-from powercore.values import in_range, parse_number
+from powercore.limits import Limit
+from powercore.values import parse_number
 
 from .tables import CellFault
 
@@ -25,25 +26,21 @@ def text(most: int) -> Callable[[str], str]:
     return read
 
 
-def number(
-    low: float, high: float, unit: str = "", why: str = ""
-) -> Callable[[str], float]:
+def number(limit: Limit) -> Callable[[str], float]:
     """Read a number within a range; decimal point or comma."""
 
     def read(cell: str) -> float:
         try:
-            return in_range(
-                "it", parse_number(cell, "it"), low=low, high=high, unit=unit, why=why
-            )
+            return limit.check("it", parse_number(cell, "it"))
         except PowercoreError as error:
             raise CellFault(str(error).removeprefix("it ").rstrip(".")) from error
 
     return read
 
 
-def whole(low: int, high: int, why: str = "") -> Callable[[str], int]:
+def whole(limit: Limit) -> Callable[[str], int]:
     """Read a whole number within a range."""
-    as_number = number(low, high, why=why)
+    as_number = number(limit)
 
     def read(cell: str) -> int:
         value = as_number(cell)

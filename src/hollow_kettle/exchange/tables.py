@@ -51,7 +51,7 @@ class Column:
     help: str
     required: bool = False
     #: Other headings under which people keep this column.
-    also: tuple[str, ...] = ()
+    aliases: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,7 +134,7 @@ def read_table(
     columns = [_also(column, headings or {}) for column in columns]
     if content[:8] == _OLE:
         raise TableFault(
-            "The workbook is locked with a password, or is of the old kind (XLS). Save "
+            "The workbook is locked with a password, or is in the old XLS format. Save "
             "it without a password as XLSX or as “CSV UTF-8”."
         )
     if content[:4] == _ZIP:
@@ -176,12 +176,12 @@ def _read_row(
         text = restore(text)
         if not text:
             if column.required:
-                preview.fault(number, column.name, "is empty, but it is needed")
+                preview.fault(number, column.name, "is empty, but required")
             row[column.name] = None
             continue
         try:
             if "\x00" in text:
-                raise CellFault("has a character that can't be kept")
+                raise CellFault("has a character that can't be stored")
             row[column.name] = column.read(text)
         except CellFault as fault:
             preview.fault(number, column.name, str(fault))
@@ -193,7 +193,7 @@ def _read_row(
 
 def _also(column: Column, headings: Mapping[str, str]) -> Column:
     more = tuple(heading for heading, name in headings.items() if name == column.name)
-    return replace(column, also=(*column.also, *more)) if more else column
+    return replace(column, aliases=(*column.aliases, *more)) if more else column
 
 
 def _sheet(content: bytes) -> list[list[str]]:
@@ -267,7 +267,7 @@ def _decode(content: bytes) -> str:
 
 
 def _records(text: str, columns: Sequence[Column]) -> list[list[str]]:
-    known = {name.casefold() for c in columns for name in (c.name, *c.also)}
+    known = {name.casefold() for c in columns for name in (c.name, *c.aliases)}
     text = text.replace("\r\n", "\n").replace("\r", "\n")
     first = text.split("\n", 1)[0]
 
@@ -297,7 +297,7 @@ def _places(
     names = {
         name.casefold(): column.name
         for column in columns
-        for name in (column.name, *column.also)
+        for name in (column.name, *column.aliases)
     }
     places: dict[str, int] = {}
     for at, cell in enumerate(head):
@@ -306,7 +306,7 @@ def _places(
             if cell.strip():
                 preview.ignored_columns.append(cell.strip())
         elif name in places:
-            preview.fault(1, name, "stands twice in the first line")
+            preview.fault(1, name, "appears twice in the first line")
         else:
             places[name] = at
     for column in columns:

@@ -18,6 +18,7 @@ from hollow_kettle.shelf.models import Asset, Battery
 from hollow_kettle.ui.forms import Dressed, NumberField, check_year
 from powercore.belief.readings import odd_volts
 from powercore.event.joining import TIE
+from powercore.limits import Limit
 from powercore.physics.battery import Pack
 from powercore.sun.sources import NOT_OWN
 
@@ -47,14 +48,14 @@ class EntryForm(Dressed, forms.Form):
 
     uid = forms.UUIDField(widget=forms.HiddenInput)
     taken = forms.CharField(
-        label="When it happened",
+        label="When",
         required=False,
         max_length=16,
-        help_text="23:24, or with its date. Empty means now.",
+        help_text="Like 23:24 or 2026-06-27 23:24; empty means now.",
         widget=forms.TextInput(attrs={"placeholder": "now", "autocomplete": "off"}),
     )
     sure = forms.BooleanField(
-        label="I mean it", required=False, widget=forms.HiddenInput
+        label="I'm sure", required=False, widget=forms.HiddenInput
     )
 
     def order_fields(self, field_order: Any) -> None:
@@ -109,12 +110,12 @@ class EntryForm(Dressed, forms.Form):
             self.ask(
                 "taken",
                 f"The event goes from {start:%Y-%m-%d %H:%M} to {end:%Y-%m-%d %H:%M}. "
-                "Tick “I mean it” to keep this for a coordinator to look at.",
+                "Tick “I'm sure” to keep this for a coordinator to look at.",
             )
         return data
 
     def ask(self, field: str, words: str) -> None:
-        """Ask once about something odd; with "I mean it" it is kept."""
+        """Ask once about something odd; with "I'm sure" it is kept."""
         if not self.cleaned_data.get("sure"):
             self.fields["sure"].widget = forms.CheckboxInput(
                 attrs={"class": "form-check-input"}
@@ -137,14 +138,12 @@ class ReadingForm(EntryForm):
     """Volts with amps and how read; amp-hours; a gauge's percentage."""
 
     tag = TagField(label="Battery")
-    volts = NumberField(label="Volts", low=-100, high=1000, unit="V", required=False)
+    volts = NumberField(label="Volts", limit=Limit(-100, 1000, "V"), required=False)
     amps = NumberField(
         label="Amps",
-        low=-2000,
-        high=2000,
-        unit="A",
+        limit=Limit(-2000, 2000, "A"),
         required=False,
-        help_text="Flowing out while the volts were read.",
+        help_text="Current flowing out while you read the volts.",
     )
     how = forms.ChoiceField(
         label="Read while",
@@ -155,17 +154,15 @@ class ReadingForm(EntryForm):
         ],
     )
     unplugged_min = NumberField(
-        label="Unplugged for", low=0, high=100_000, unit="min", required=False
+        label="Unplugged for", limit=Limit(0, 100_000, "min"), required=False
     )
     amp_hours = NumberField(
         label="Amp-hours",
-        low=-100_000,
-        high=100_000,
-        unit="Ah",
+        limit=Limit(-100_000, 100_000, "Ah"),
         required=False,
         help_text="Counted out since its last swap; minus when more came in.",
     )
-    gauge_pct = NumberField(label="Gauge", low=0, high=100, unit="%", required=False)
+    gauge_pct = NumberField(label="Gauge", limit=Limit(0, 100, "%"), required=False)
 
     def clean(self) -> dict[str, Any]:
         """Something must have been read; odd but possible readings are asked about."""
@@ -176,9 +173,7 @@ class ReadingForm(EntryForm):
         volts = data.get("volts")
         odd = odd_volts(volts, self._pack()) if volts is not None else None
         if odd is not None:
-            self.ask(
-                "volts", f"{volts:g} V is odd: {odd}. Tick “I mean it” to keep it."
-            )
+            self.ask("volts", f"{volts:g} V is odd: {odd}. Tick “I'm sure” to keep it.")
         return data
 
     def _pack(self) -> Pack | None:
@@ -196,7 +191,7 @@ class SwapForm(EntryForm):
     tag_out = TagField(label="Out", required=False)
     place_out = forms.ModelChoiceField(
         Place.objects.none(),
-        label="The old one went to",
+        label="Old battery went to",
         required=False,
         empty_label="on the way back",
     )
@@ -215,7 +210,7 @@ class SwapForm(EntryForm):
         elif out and self.battery("tag_out") is None:
             self.ask(
                 "tag_out",
-                f"There is no battery {out}. Tick “I mean it” to keep the swap for a "
+                f"There is no battery {out}. Tick “I'm sure” to keep the swap for a "
                 "coordinator to look at.",
             )
         return data
@@ -225,7 +220,7 @@ class MoveForm(EntryForm):
     """A battery put somewhere: in the yard, or at a station as a spare."""
 
     tag = TagField(label="Battery")
-    to = forms.ModelChoiceField(Place.objects.none(), label="Is now at")
+    to = forms.ModelChoiceField(Place.objects.none(), label="Now at")
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, event=event, **kwargs)
@@ -240,8 +235,8 @@ class MoveForm(EntryForm):
             if source is not None:
                 self.ask(
                     "to",
-                    f"{to} charges from {source}, which spoils “own power only”. Tick "
-                    "“I mean it” to keep it.",
+                    f"{to} charges from {source}, which breaks “own power only”. Tick "
+                    "“I'm sure” to keep it.",
                 )
         return data
 

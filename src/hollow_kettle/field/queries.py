@@ -300,7 +300,7 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
 
 CONFLICT_WORDS = {
     "place_taken": "{place} held {other} when {battery} was put there; "
-    "nobody said it left",
+    "nobody logged that it left",
     "other_battery_was_there": "{battery} is said to have come out of {place}, "
     "but {other} was there",
     "battery_was_elsewhere": "{battery} was still at {place} when it was put elsewhere",
@@ -331,8 +331,8 @@ def _look(
     conflicts = Conflict.objects.filter(event_key=event.pk).select_related("place")
     board.conflicts = [conflict_words(conflict, tags) for conflict in conflicts]
     look = [
-        f"{one.tag} read 0 V: tripped? Unplug everything, wait, wake it as its maker "
-        "says. It is no dead pack."
+        f"{one.tag} read 0 V: tripped? Unplug everything, wait, wake it up as its "
+        "maker says. It need not be dead."
         for one in board.batteries
         if one.is_tripped
     ]
@@ -348,7 +348,7 @@ def _look(
     ]
     for line in board.stations:
         if line.is_open and line.battery is None:
-            look.append(f"{line.station.name} is open, and no battery is noted there.")
+            look.append(f"{line.station.name} is open, and no battery is logged there.")
         elif (
             line.is_open
             and line.age_min is not None

@@ -76,10 +76,12 @@ def set_up(request: HttpRequest, uid: UUID) -> HttpResponse:
     event = event_or_404(request, uid)
     count = services.note_set_up(event, by=actor_of(request))
     if count:
-        messages.success(request, f"{count} batteries are noted where the plan begins.")
+        messages.success(
+            request, f"{count} batteries are logged where the plan starts them."
+        )
     else:
         messages.warning(
-            request, "Publish a rotation first: it says where each begins."
+            request, "Publish a rotation first: it says where each battery starts."
         )
     return redirect("field:board", event.pk)
 
@@ -203,12 +205,13 @@ def _tell(request: HttpRequest, event: Event, receipt: Receipt, what: str) -> No
     if receipt.standing != "kept":
         messages.warning(
             request,
-            f"Kept aside ({receipt.standing}): {receipt.why}. A coordinator looks.",
+            f"Kept aside ({receipt.standing}): {receipt.why}. A coordinator will look "
+            "at it.",
         )
     elif receipt.is_repeat:
-        messages.success(request, f"{what} was kept before; it counts once.")
+        messages.success(request, f"{what} was saved before; it counts once.")
     else:
-        more = " The debrief is counted anew." if _is_closed(event) else ""
+        more = " The debrief is worked out again." if _is_closed(event) else ""
         messages.success(request, f"{what} is saved.{more}")
 
 
@@ -334,7 +337,7 @@ def _aside_for_lead(request: HttpRequest, event: Event, battery: Asset | None) -
         return ""
     if battery is None:
         return ""  # the unknown tag says why
-    return f"{battery} is not noted at the own station"
+    return f"{battery} is not logged at your station"
 
 
 def _allow(request: HttpRequest, event: Event, station_key: UUID | None) -> None:
@@ -374,14 +377,14 @@ def entry_strike(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
             at=min(event.clock.now(), event.ends_at),
         )
         if receipt.standing == "kept":
-            more = " The debrief is counted anew." if _is_closed(event) else ""
+            more = " The debrief is worked out again." if _is_closed(event) else ""
             messages.success(
-                request, f"Struck; it stays visible and counts no more.{more}"
+                request, f"Struck: it stays visible but no longer counts.{more}"
             )
         else:
             _tell(request, event, receipt, "Strike")
     else:
-        messages.error(request, "Say why it is struck; nothing was changed.")
+        messages.error(request, "Say why you strike it; nothing was changed.")
     return redirect("field:log_list", event.pk)
 
 

@@ -22,11 +22,11 @@ class SignInForm(Dressed, AuthenticationForm):
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         super().__init__(*args, **kwargs)
-        self.fields["username"].label = "Sign-in name"
+        self.fields["username"].label = "User name"
 
     error_messages = {
-        "invalid_login": "That name and password don't belong together.",
-        "inactive": "This sign-in has been closed.",
+        "invalid_login": "Wrong name or password.",
+        "inactive": "This account is closed.",
     }
 
 
@@ -53,8 +53,8 @@ class ClubForm(Seen, forms.Form):
 class PersonForm(Dressed, forms.Form):
     """A new sign-in."""
 
-    username = forms.CharField(label="Sign-in name", max_length=60)
-    name = forms.CharField(label="Name shown", max_length=80)
+    username = forms.CharField(label="User name", max_length=60)
+    name = forms.CharField(label="Display name", max_length=80)
     password = forms.CharField(
         label="First password",
         max_length=128,
@@ -62,7 +62,7 @@ class PersonForm(Dressed, forms.Form):
         help_text="10 characters or more, such as three or four words that don't "
         "belong together. The person changes it when they first sign in.",
     )
-    is_coordinator = forms.BooleanField(label="Coordinates power", required=False)
+    is_coordinator = forms.BooleanField(label="Power coordinator", required=False)
 
 
 class _OwnPassword(Dressed):
@@ -73,11 +73,11 @@ class _OwnPassword(Dressed):
     def _dress(self) -> None:
         super()._dress()
         self.fields["new_password1"].label = "New password"
-        self.fields["new_password1"].help_text = (
-            "10 characters or more. Three or four words that don't belong together do "
-            "well; digits and signs are not needed."
-        )
-        self.fields["new_password2"].label = "New password once more"
+        self.fields[
+            "new_password1"
+        ].help_text = "10 characters or more. Three or four unrelated words work well; "
+        "digits and signs are not needed."
+        self.fields["new_password2"].label = "New password again"
         self.fields["new_password2"].help_text = ""
 
     def save(self, commit: bool = True) -> User:
@@ -90,16 +90,16 @@ class OwnPasswordForm(_OwnPassword, PasswordChangeForm):
     """The old password and a new one."""
 
     error_messages = PasswordChangeForm.error_messages | {
-        "password_incorrect": "Present password: that is not it.",
-        "password_mismatch": "New password: the two differ.",
+        "password_incorrect": "Current password: that is wrong.",
+        "password_mismatch": "New password: the two don't match.",
     }
 
     def _dress(self) -> None:
         super()._dress()
-        self.fields["old_password"].label = "Present password"
+        self.fields["old_password"].label = "Current password"
 
 
 class LinkPasswordForm(_OwnPassword, SetPasswordForm):
     """A new password, for whoever has the one-time link."""
 
-    error_messages = {"password_mismatch": "New password: the two differ."}
+    error_messages = {"password_mismatch": "New password: the two don't match."}

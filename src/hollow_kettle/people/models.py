@@ -37,7 +37,7 @@ class User(AbstractUser):
         blank=True,
         editable=False,
         error_messages={
-            "unique": "That sign-in name is taken, or reads like one that is: case "
+            "unique": "That user name is taken, or reads like one that is: case "
             "and look-alike letters don't count."
         },
     )

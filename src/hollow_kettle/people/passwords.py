@@ -22,19 +22,19 @@ class GuessableValidator:
     """
 
     def validate(self, password: str, user: User | None = None) -> None:
-        """Raise ValidationError for a password that would be guessed early."""
+        """Raise ValidationError for a password that is easy to guess."""
         club = Club.the().name
         words = [*CONTEXT, club, club.replace(" ", ""), *re.findall(r"\w+", club)]
         if user is not None:
             words += re.findall(r"\w+", user.username)
         if zxcvbn(password[:READ_AT_MOST], user_inputs=words)["score"] < SCORE_NEEDED:
             raise ValidationError(
-                "This password would be guessed early. Take three or four words that "
-                "don't belong together, and no repeats, rows of keys, or names of "
+                "This password is easy to guess. Use three or four unrelated words, "
+                "and no repeats, rows of keys, or names of "
                 "the club.",
                 code="password_guessable",
             )
 
     def get_help_text(self) -> str:
         """What a form says beforehand."""
-        return "Three or four words that don't belong together do well."
+        return "Three or four unrelated words work well."

@@ -53,7 +53,8 @@ class OwnPassword(PasswordChangeView):
     def form_valid(self, form: Any) -> HttpResponse:
         """Keep it and go on."""
         messages.success(
-            self.request, "Your new password is saved; other browsers sign in anew."
+            self.request,
+            "Your new password is saved; other browsers must sign in again.",
         )
         return super().form_valid(form)
 
@@ -119,13 +120,13 @@ def person_close(request: HttpRequest, uid: UUID) -> HttpResponse:
     user = _sign_in_of(uid)
     if user == request.user:
         messages.error(
-            request, "You can't close your own sign-in; another coordinator can."
+            request, "You can't close your own account; another coordinator can."
         )
     else:
         services.close_sign_in(user)
         messages.success(
             request,
-            f"{user.actor}'s sign-in is closed and every browser signed out. What "
+            f"{user.actor}'s account is closed and every browser signed out. What "
             "they did stays in the log.",
         )
     return redirect("people:person_list")
@@ -153,7 +154,7 @@ def club_edit(request: HttpRequest) -> HttpResponse:
     form = ClubForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
         services.set_club(**form.cleaned_data)
-        messages.success(request, "The club's name and zone are saved.")
+        messages.success(request, "The club's name and time zone are saved.")
         return redirect("people:person_list")
     status = 422 if request.method == "POST" else 200
     return render(request, "people/club_edit.html", {"form": form}, status=status)

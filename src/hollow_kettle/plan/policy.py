@@ -27,31 +27,32 @@ POLICIES = {
         50,
         "forecast",
         "forecast",
-        "Nobody is hurt when a contest station stops, so lithium is used down to a "
-        "tenth and the forecast sun is counted on.",
+        "A contest station that stops harms nobody, so lithium is used down to a tenth "
+        "and forecast sun counts.",
     ),
     Purpose.EXERCISE: Policy(
         20,
         50,
         "none",
         "forecast",
-        "Practise as it would be: the first tier must last without any sun, the "
-        "others may count on the forecast.",
+        "Practise the real thing: the first tier must last without any sun, the others "
+        "may count on the forecast.",
     ),
     Purpose.EMERGENCY: Policy(
         20,
         30,
         "none",
         "none",
-        "No sun is counted on and a fifth is kept for what nobody foresaw; lead-acid "
-        "goes deeper than is good for it, because the link matters more.",
+        "No sun counts and a fifth is kept for surprises; lead-acid goes deeper than "
+        "is good for it, because the link matters more.",
     ),
     Purpose.DEMONSTRATION: Policy(
         20,
         50,
         "forecast",
         "forecast",
-        "Visitors forgive a pause, so batteries are spared and the sun is counted on.",
+        "Visitors don't mind a pause, so batteries are spared and the sun is counted "
+        "on.",
     ),
 }
 

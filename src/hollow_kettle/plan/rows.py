@@ -45,8 +45,8 @@ def give(row: Event | Station, values: dict[str, Any]) -> None:
         if choices and value not in choices:
             known = ", ".join(map(str, choices))
             raise ValidationError(
-                f"{name.replace('_', ' ').capitalize()} '{str(value)[:40]}' is unknown "
-                f"here; it is one of {known}."
+                f"{name.replace('_', ' ').capitalize()} '{str(value)[:40]}' is "
+                f"unknown; choose one of {known}."
             )
         setattr(row, name, value)
 
@@ -54,13 +54,12 @@ def give(row: Event | Station, values: dict[str, Any]) -> None:
 def forget(places: QuerySet[Place]) -> None:
     """Delete places; ValidationError where an entry names one, a struck one too."""
     if places.filter(placement__isnull=False).exists():
-        raise ValidationError("Batteries were logged there, so it has to stay.")
+        raise ValidationError("Batteries were logged there, so it can't be removed.")
     try:
         places.delete()
     except ProtectedError as error:
         raise ValidationError(
-            "Entries of the log name it (also struck or waiting ones), so it has to "
-            "stay."
+            "Log entries name it (struck or waiting ones too), so it can't be removed."
         ) from error
 
 

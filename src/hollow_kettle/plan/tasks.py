@@ -27,7 +27,7 @@ from .bridge.scenario import scenario_from
 from .models import Rotation, Search, Trial
 from .rotation import services as rotations
 
-BROKE_OFF = "The search broke off; what it kept is valid."
+BROKE_OFF = "The search was interrupted; what it saved is valid."
 
 
 class _Line(msgspec.Struct):

@@ -11,10 +11,10 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from powercore.limits import Limit
 from powercore.physics.chemistry import CHEMISTRIES
 
 from .models.details import Detail
-from .models.limits import Limit
 
 CHEMISTRY_WORDS = {
     "lifepo4": ("lifepo", "lfp", "life", "lithium iron phosphate", "lifepo₄"),
@@ -55,7 +55,7 @@ class Spec:
     spellings: Mapping[str, Iterable[str]] = field(default_factory=dict)
     is_needed: bool = False
     help: str = ""
-    also: tuple[str, ...] = ()
+    aliases: tuple[str, ...] = ()
     #: Where it is asked for: "both", "form" or "table".
     asked: str = "both"
     #: What is only for those who need it stands behind "more".
@@ -104,7 +104,7 @@ FIRST = (
         most=16,
         is_needed=True,
         help="Begin with a letter, so that it isn't heard as hours: K11.",
-        also=("id", "label", "battery"),
+        aliases=("id", "label", "battery"),
     ),
     Spec(name="name", label="Name", most=80, help="What people call it."),
 )
@@ -114,23 +114,23 @@ LAST = (
         name="home",
         label="Home",
         most=80,
-        help="Where it lives.",
-        also=("place", "location"),
+        help="Where it is kept.",
+        aliases=("place", "location"),
     ),
     Spec(
         name="hold",
         label="Hold, because",
         most=200,
         asked="table",
-        help="What is on hold is never planned; empty when it may be used.",
+        help="What is on hold is never planned; leave empty if it may be used.",
     ),
     Spec(
         name="mass_kg",
         label="Mass",
         how=NUMBER,
         limit=Limit(0.001, 2000, "kg"),
-        also=("mass", "kg"),
-        help="For what somebody has to lift.",
+        aliases=("mass", "kg"),
+        help="For what somebody has to carry.",
     ),
     Spec(
         name="made_on",
@@ -152,7 +152,7 @@ LAST = (
         label="Note",
         how=LONG,
         most=2000,
-        also=("notes", "comment"),
+        aliases=("notes", "comment"),
         help="Anything else.",
     ),
 )

@@ -8,6 +8,7 @@ from typing import Any
 from django.core.exceptions import ValidationError
 from django.db.models import FloatField
 
+from powercore.limits import Limit
 from powercore.physics.chemistry import CHEMISTRIES, chemistry_of
 from powercore.physics.wiring import BUNDLES, CONNECTORS, INSULATIONS
 
@@ -30,7 +31,6 @@ from .models import details
 from .models.asset import AssetKind
 from .models.details import Detail
 from .models.kits import Kit
-from .models.limits import Limit
 
 #: How far a stated nominal voltage may lie from cells × the chemistry's. [share]
 NOMINAL_TOLERANCE = 0.06
@@ -202,14 +202,14 @@ KINDS: dict[str, Kind] = {
                     "Chemistry",
                     _chemistries(),
                     is_needed=True,
-                    also=("type",),
+                    aliases=("type",),
                     spellings=CHEMISTRY_WORDS,
                     help=", ".join(CHEMISTRIES) + ".",
                 ),
                 _battery(
                     "series",
                     "Cells in series",
-                    also=("cells", "cells in series", "s"),
+                    aliases=("cells", "cells in series", "s"),
                     help="4 for the usual 12.8 V LiFePO4, 6 for 12 V lead-acid.",
                 ),
                 Spec(
@@ -217,20 +217,20 @@ KINDS: dict[str, Kind] = {
                     label="Nominal voltage",
                     how=NUMBER,
                     limit=Limit(1.2, 500, "V", "a pack has at least one cell"),
-                    also=("voltage", "nominal voltage", "volts", "v"),
+                    aliases=("voltage", "nominal voltage", "volts", "v"),
                     help="Checked against the cells, or used to find them.",
                 ),
                 _battery(
                     "parallel",
                     "Cells in parallel",
-                    also=("p", "cells in parallel"),
+                    aliases=("p", "cells in parallel"),
                     is_fine=True,
                 ),
                 _battery(
                     "nameplate_ah",
                     "Nameplate capacity",
                     is_needed=True,
-                    also=("ah", "capacity", "capacity_ah", "nameplate"),
+                    aliases=("ah", "capacity", "capacity_ah", "nameplate"),
                     help="Printed on it.",
                 ),
                 _battery(
@@ -245,23 +245,21 @@ KINDS: dict[str, Kind] = {
                     how=NUMBER,
                     limit=Limit(0.01, 5000, "Ah"),
                     asked="table",
-                    also=("tested",),
+                    aliases=("tested",),
                     help="Of an accepted test; empty when never tested.",
                 ),
                 _battery(
                     "reserve_pct",
                     "Reserve",
-                    also=("reserve",),
+                    aliases=("reserve",),
                     help="Empty means the chemistry's usual: 20 % lithium, 50 % lead.",
                 ),
                 _battery(
                     "max_discharge_a",
-                    "Highest current out",
+                    "Maximum discharge current",
                     help="The maker's; empty means the chemistry's practice.",
                 ),
-                _battery(
-                    "max_charge_a", "Highest charging current", help="The maker's."
-                ),
+                _battery("max_charge_a", "Maximum charge current", help="The maker's."),
                 _choice(
                     "protection",
                     "Protection",
@@ -285,21 +283,21 @@ KINDS: dict[str, Kind] = {
                     "charge_v",
                     "Charging voltage",
                     is_fine=True,
-                    help="Empty means its chemistry's.",
+                    help="Empty means its chemistry's usual one.",
                 ),
                 _battery(
                     "float_v",
                     "Float voltage",
                     is_fine=True,
-                    help="Empty means its chemistry's.",
+                    help="Empty means its chemistry's usual one.",
                 ),
                 _battery(
                     "disconnect_v",
                     "Disconnect voltage",
                     is_fine=True,
-                    help="Empty means its chemistry's.",
+                    help="Empty means its chemistry's usual one.",
                 ),
-                _yes("is_heated", "Warms its cells by itself", is_fine=True),
+                _yes("is_heated", "Heats itself", is_fine=True),
                 _yes("was_deep_discharged", "Was once run flat", is_fine=True),
                 _yes("was_left_on", "Was once left on", is_fine=True),
             ),
@@ -315,13 +313,11 @@ KINDS: dict[str, Kind] = {
                     "cell_mah",
                     "Cell capacity",
                     is_needed=True,
-                    also=("mah",),
+                    aliases=("mah",),
                     help="As printed.",
                 ),
-                _bank(
-                    "cell_v", "Volts of its cells", help="3.7 V when nothing is said."
-                ),
-                _bank("efficiency_pct", "Share that comes out", is_fine=True),
+                _bank("cell_v", "Cell voltage", help="3.7 V when nothing is said."),
+                _bank("efficiency_pct", "Share of it that comes out", is_fine=True),
                 _LEVELS,
                 _bank(
                     "auto_off_ma", "Switches off below", help="50 to 100 mA is usual."
@@ -342,10 +338,14 @@ KINDS: dict[str, Kind] = {
             model=details.Panel,
             about=_panel_about,
             specs=(
-                _panel("voc_v", "Open-circuit voltage", is_needed=True, also=("voc",)),
-                _panel("isc_a", "Short-circuit current", is_needed=True, also=("isc",)),
-                _panel("vmp_v", "Voltage at full power", is_needed=True, also=("vmp",)),
-                _panel("imp_a", "Current at full power", is_needed=True, also=("imp",)),
+                _panel(
+                    "voc_v", "Open-circuit voltage", is_needed=True, aliases=("voc",)
+                ),
+                _panel(
+                    "isc_a", "Short-circuit current", is_needed=True, aliases=("isc",)
+                ),
+                _panel("vmp_v", "Max-power voltage", is_needed=True, aliases=("vmp",)),
+                _panel("imp_a", "Max-power current", is_needed=True, aliases=("imp",)),
                 _panel("in_series", "Panels in series", help="1 for one panel."),
                 _panel("voc_pct_per_c", "Open-circuit volts for each °C", is_fine=True),
                 _panel("power_pct_per_c", "Power for each °C", is_fine=True),
@@ -385,12 +385,12 @@ KINDS: dict[str, Kind] = {
             about=_charger_about,
             specs=(
                 _choice("role", "Role", details.Charger.ROLES),
-                _charger("max_a", "Highest current", is_needed=True, also=("amps",)),
+                _charger("max_a", "Highest current", is_needed=True, aliases=("amps",)),
                 _charger(
                     "absorb_v",
                     "Charges to",
                     help="What it holds before the tail.",
-                    also=("volts",),
+                    aliases=("volts",),
                 ),
                 _charger("float_v", "Floats at", help="Empty when it ends instead."),
                 _charger(
@@ -421,7 +421,7 @@ KINDS: dict[str, Kind] = {
                 _yes("balances", "Balances the cells", is_fine=True),
                 _yes("wakes_tripped", "Wakes a tripped pack", is_fine=True),
                 _yes("is_compensated", "Corrects for temperature", is_fine=True),
-                _yes("resumes", "Starts again after its power was away"),
+                _yes("resumes", "Restarts by itself after a power cut"),
                 _yes(
                     "is_isolated",
                     "Isolated: a battery can't feed back into it",
@@ -443,13 +443,13 @@ KINDS: dict[str, Kind] = {
             model=details.Generator,
             about=lambda g: f"{g.rated_w:g} W, {g.fuel}",
             specs=(
-                _generator("rated_w", "Power", is_needed=True, also=("watts", "w")),
+                _generator("rated_w", "Power", is_needed=True, aliases=("watts", "w")),
                 _generator("rated_va", "Apparent power", help="Empty means the same."),
                 _choice("fuel", "Fuel", details.Generator.FUELS),
                 _generator("quarter_l_h", "Uses at a quarter load"),
                 _generator("full_l_h", "Uses at full load"),
                 _generator("tank_l", "Tank"),
-                _generator("other_w", "What else hangs on it", is_fine=True),
+                _generator("other_w", "Other loads on it", is_fine=True),
                 Spec(
                     name="quiet_from",
                     label="Quiet from",
@@ -476,8 +476,8 @@ KINDS: dict[str, Kind] = {
                 _choice("method", "Method", details.Converter.METHODS),
                 _converter("out_v", "Gives", is_needed=True),
                 _converter("max_w", "Up to", is_needed=True),
-                _converter("in_min_v", "Needs at least"),
-                _converter("in_max_v", "Stands at most"),
+                _converter("in_min_v", "Lowest input voltage"),
+                _converter("in_max_v", "Highest input voltage"),
                 _LEVELS,
                 _converter("ports", "Ports"),
                 _converter(
@@ -487,7 +487,7 @@ KINDS: dict[str, Kind] = {
                 ),
                 _converter("efficiency_low_pct", "Efficiency at a fifth", is_fine=True),
                 _converter("efficiency_full_pct", "Efficiency at full", is_fine=True),
-                _converter("idle_w", "Draws idle", is_fine=True),
+                _converter("idle_w", "Idle draw", is_fine=True),
                 _converter("min_load_w", "Switches off below", is_fine=True),
                 _converter(
                     "headroom_v",
@@ -541,7 +541,7 @@ KINDS: dict[str, Kind] = {
                 _meter("zero_a", "Shows at rest", help="With nothing flowing."),
                 _meter(
                     "gain",
-                    "Shows over true",
+                    "Reads, over true",
                     help="1 when it is right; 1.02 shows 2 % too much.",
                 ),
                 Spec(
@@ -594,7 +594,7 @@ KINDS: dict[str, Kind] = {
             name="antenna part",
             plural="antenna parts",
             model=details.AntennaPart,
-            about=lambda part: f"stands {part.max_w:g} W",
+            about=lambda part: f"up to {part.max_w:g} W",
             specs=(
                 _antenna("max_w", "Stands", is_needed=True, help="Continuous carrier."),
             ),
@@ -606,7 +606,7 @@ KINDS: dict[str, Kind] = {
             model=Kit,
             about=lambda kit: kit.purpose,
             specs=(
-                Spec(name="purpose", label="What it is for", most=200),
+                Spec(name="purpose", label="Purpose", most=200),
                 _choice("travels", "Travels", Kit.WAYS),
                 _kit("low_c", "Coldest where it is used"),
                 _kit("high_c", "Warmest where it is used"),
@@ -623,7 +623,7 @@ KINDS: dict[str, Kind] = {
                     label="Card: steps",
                     how=LONG,
                     most=2000,
-                    help="One a line, for a stranger: what to do, in which order.",
+                    help="One per line, for a stranger: what to do, in order.",
                 ),
                 Spec(
                     name="listening", label="Card: when to listen", how=LONG, most=500
@@ -633,7 +633,7 @@ KINDS: dict[str, Kind] = {
                     label="Card: channels",
                     how=LONG,
                     most=1000,
-                    help="One a line.",
+                    help="One per line.",
                 ),
             ),
         ),

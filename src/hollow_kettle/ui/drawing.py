@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 
@@ -22,6 +23,17 @@ class Scale:
         return round(
             self.start + min(1.0, max(0.0, share)) * (self.end - self.start), 1
         )
+
+
+def marks(scale: Scale, most: int = 4) -> list[tuple[float, str]]:
+    """Round values along a scale from its low end: each with its pixel and words."""
+    span = scale.high - scale.low
+    if span <= 0:
+        return []
+    unit = 10.0 ** math.floor(math.log10(span / most))
+    step = next(unit * n for n in (1, 2, 5, 10, 20) if span / (unit * n) <= most)
+    values = [scale.low + n * step for n in range(int(span / step + 1e-9) + 1)]
+    return [(scale(value), f"{value:,.10g}") for value in values]
 
 
 def points(pairs: list[tuple[float, float]]) -> str:

@@ -7,6 +7,7 @@ from django import forms
 from django.forms.renderers import TemplatesSetting
 
 from powercore.errors import PowercoreError
+from powercore.limits import Limit
 from powercore.values import in_range, parse_number
 
 #: Years in which a club's events, gear and log can lie.
@@ -50,14 +51,12 @@ class NumberField(forms.CharField):
     def __init__(
         self,
         *,
-        low: float,
-        high: float,
+        limit: Limit,
         unit: str = "",
-        why: str = "",
         is_whole: bool = False,
         **kwargs: Any,
     ) -> None:
-        self.low, self.high, self.unit, self.why = low, high, unit, why
+        self.limit, self.unit = limit, unit or limit.unit
         self.is_whole = is_whole
         super().__init__(**kwargs)
         self.widget.attrs.update({"inputmode": "decimal", "autocomplete": "off"})
@@ -72,10 +71,10 @@ class NumberField(forms.CharField):
             number = in_range(
                 str(name),
                 parse_number(str(text), str(name)),
-                low=self.low,
-                high=self.high,
+                low=self.limit.low,
+                high=self.limit.high,
                 unit=self.unit,
-                why=self.why,
+                why=self.limit.why,
             )
         except PowercoreError as error:
             raise forms.ValidationError(str(error), code="out_of_range") from error

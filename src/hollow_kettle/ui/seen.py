@@ -102,7 +102,7 @@ class Seen(Dressed):
         """What a field shows, as people read it."""
         field = self.fields[name]
         if isinstance(field, forms.BooleanField):
-            return "ticked" if text else "not ticked"
+            return "ticked" if text else "unticked"
         if isinstance(field, forms.ChoiceField):
             choices: Any = field.choices
             names = {str(key): str(words) for key, words in choices}

@@ -19,7 +19,7 @@ def tried(form: django_forms.Form, service: Any, *args: Any, **kwargs: Any) -> A
     except ValidationError as error:
         refused(form, error)
     except IntegrityError:  # another was first between our look and our write
-        form.add_error(None, f"{SAVED_MEANWHILE} Look at the list before you go on.")
+        form.add_error(None, f"{SAVED_MEANWHILE} Check the list before you go on.")
     return None
 
 

@@ -241,7 +241,11 @@ def _merge_second_report(state: _State, before: Entry, entry: Entry) -> None:
 
 
 def spans(entries: Iterable[Entry]) -> list[Span]:
-    """Fold the entries about stations into stretches off the air, low or shed."""
+    """
+    Fold the entries about stations into stretches off the air, low or shed.
+
+    Struck entries don't count; what has not ended has None as its end.
+    """
     opened: dict[tuple[UUID, str], Entry] = {}
     found: list[Span] = []
 

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from powercore import limits
 from powercore.errors import UnknownKey
 from powercore.physics.battery import Feeding, Pack
 from powercore.physics.loads import (
-    SPREAD,
     Load,
     Opening,
     Step,
@@ -30,8 +30,6 @@ STAYS, AWAY, NO_WALK, NO_SWAP, LOW = "stays", "away", "no_walk", "no_swap", "low
 OF_STATIONS = (NO_WALK, NO_SWAP, LOW)
 #: Fuse, leads and connectors of a station, both ways. [Ω] Common practice, no source.
 USUAL_PATH_OHM = 0.012
-#: People who walk together where nobody said; the most. Common practice, no source.
-USUAL_PEOPLE, MOST_PEOPLE = 2, 20
 #: Place key of the charging yard's rack, where batteries wait.
 YARD = "yard"
 PINS = (STAYS, AWAY, NO_WALK, NO_SWAP, LOW)
@@ -53,7 +51,7 @@ class StationPlan:
     #: Walking time from the yard. [min]
     walk_min: int
     #: Break at a swap. [s]
-    changeover_s: int = 120
+    changeover_s: int = limits.USUAL_CHANGEOVER_S
     #: What its most and least tolerant devices stand. [V]
     device_min_v: float = 0.0
     device_max_v: float = 1000.0
@@ -70,7 +68,7 @@ class StationPlan:
     #: What the wire of a feed from afar carries for long. [A]
     feed_carries_a: float | None = None
     #: One standard deviation of its use against its pattern, as a share.
-    spread: float = SPREAD
+    spread: float = limits.USUAL_SPREAD
     #: Panels at the station, each array on a controller of its own.
     arrays: tuple[Array, ...] = ()
     #: Mains, a vehicle or a generator at the station itself.
@@ -89,12 +87,20 @@ class StationPlan:
     cold_c: float | None = None
 
     def __post_init__(self) -> None:
-        in_range(f"Spread of {self.name}", self.spread, low=0, high=1)
-        in_range(f"Walk to {self.name}", self.walk_min, low=1, high=600, unit="min")
-        in_range(f"Tier of {self.name}", self.tier, low=1, high=9)
-        in_range(f"Spares at {self.name}", self.spares, low=0, high=20)
-        in_range(f"Weight of {self.name}", self.weight, low=0.1, high=10)
-        check_cold(f"Cold at {self.name}", self.cold_c)
+        limits.SPREAD.check(f"Spread of {self.name}", self.spread)
+        limits.WALK_MIN.check(f"Walk to {self.name}", self.walk_min)
+        limits.TIER.check(f"Tier of {self.name}", self.tier)
+        limits.SPARES.check(f"Spares at {self.name}", self.spares)
+        limits.WEIGHT.check(f"Weight of {self.name}", self.weight)
+        limits.CHANGEOVER_S.check(f"Changeover at {self.name}", self.changeover_s)
+        for name, limit, value in (
+            ("Disconnect", limits.DISCONNECT_V, self.disconnect_v),
+            ("Reconnect", limits.DISCONNECT_V, self.reconnect_v),
+            ("Main fuse", limits.MAIN_FUSE_A, self.main_fuse_a),
+            ("Cold", limits.CELSIUS, self.cold_c),
+        ):
+            if value is not None:
+                limit.check(f"{name} at {self.name}", value)
 
     def demand_w(self, grid: TimeGrid) -> FloatArray:
         """Power asked of the battery, step by step. [W], shape (grid.count,)"""
@@ -165,7 +171,7 @@ class BatteryPlan:
     members: tuple[BatteryPlan, ...] = ()
 
     def __post_init__(self) -> None:
-        in_range(f"Charge of {self.tag}", self.start_soc, low=0, high=1)
+        limits.SHARE.check(f"Charge of {self.tag}", self.start_soc)
         if self.members and self.members[0].key != self.key:
             raise UnknownKey(
                 f"The set {self.tag} has not the key of its first battery."
@@ -229,10 +235,10 @@ class CrewPlan:
     start_min: int
     end_min: int
     #: How many go together on its walks.
-    people: int = USUAL_PEOPLE
+    people: int = limits.USUAL_PEOPLE
 
     def __post_init__(self) -> None:
-        in_range(f"People of {self.name}", self.people, low=1, high=MOST_PEOPLE)
+        limits.PEOPLE.check(f"People of {self.name}", self.people)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -257,12 +263,13 @@ class Pin:
     def __post_init__(self) -> None:
         if self.kind not in PINS:
             raise UnknownKey(f"A pin is {', '.join(PINS)}, not {self.kind}.")
-        in_range("Start of a pin", self.start_min, low=0, high=14 * 1440, unit="min")
+        last_min = limits.SPAN_MIN.high
+        in_range("Start of a pin", self.start_min, low=0, high=last_min, unit="min")
         in_range(
             "End of a pin",
             self.end_min,
             low=self.start_min + 1,
-            high=14 * 1440,
+            high=last_min,
             unit="min",
         )
 
@@ -282,9 +289,9 @@ class SkyHour:
     diffuse_w: float | None = None
 
     def __post_init__(self) -> None:
-        in_range("Cloud", self.oktas, low=0, high=8, unit="eighths")
-        in_range("Air temperature", self.air_c, low=-60, high=60, unit="°C")
-        in_range("Wind", self.wind_ms, low=0, high=80, unit="m/s")
+        limits.OKTAS.check("Cloud", self.oktas)
+        limits.CELSIUS.check("Air temperature", self.air_c)
+        limits.WIND_MS.check("Wind", self.wind_ms)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -297,9 +304,3 @@ class Spot:
 
     def __post_init__(self) -> None:
         Site(latitude=self.latitude, longitude=self.longitude)
-
-
-def check_cold(what: str, cold_c: float | None) -> None:
-    """Raise `OutOfRange` for a temperature that no place on earth has."""
-    if cold_c is not None:
-        in_range(what, cold_c, low=-60, high=60, unit="°C")

@@ -15,6 +15,7 @@ from zoneinfo import ZoneInfo
 
 import msgspec
 
+from powercore import limits
 from powercore.errors import PowercoreError, UnknownKey
 from powercore.event.plans import (
     AWAY,
@@ -30,7 +31,6 @@ from powercore.event.plans import (
     SkyHour,
     Spot,
     StationPlan,
-    check_cold,
 )
 from powercore.physics.loads import Opening, Step
 from powercore.sun.arrays import Array, Site
@@ -61,7 +61,7 @@ class Scenario:
     bays: tuple[BayPlan, ...]
     crews: tuple[CrewPlan, ...]
     #: Usual lateness of a walk. [min]
-    lateness_min: int = 10
+    lateness_min: int = limits.USUAL_LATENESS_MIN
     #: A battery that came back to the yard cools down, or warms up, for so long before
     #: it charges. [min]
     settle_min: int = 0
@@ -91,11 +91,11 @@ class Scenario:
     schema_version: int = SCHEMA_VERSION
 
     def __post_init__(self) -> None:
-        in_range(
-            "Length of the event", self.span_min, low=1, high=14 * 1440, unit="min"
-        )
-        in_range("Rest before charging", self.settle_min, high=1440, unit="min")
-        check_cold("Cold in the yard", self.yard_cold_c)
+        limits.SPAN_MIN.check("Length of the event", self.span_min)
+        limits.SETTLE_MIN.check("Rest before charging", self.settle_min)
+        limits.LATENESS_MIN.check("Usual lateness of a walk", self.lateness_min)
+        if self.yard_cold_c is not None:
+            limits.CELSIUS.check("Cold in the yard", self.yard_cold_c)
         _check_start(self.starts_at, self.zone)
         _distinct("station", [station.key for station in self.stations])
         _distinct("battery", [b.key for one in self.batteries for b in one.singles])

@@ -255,7 +255,20 @@ def panels_w(
 def every_sky(
     scenario: Scenario, view: SkyView | None = None
 ) -> dict[str, tuple[list[FloatArray], list[FloatArray]]]:
-    """What panels give stations and sources under each sky, in their order. [W]"""
+    """
+    What panels give stations and sources under each sky, in their order.
+
+    Parameters
+    ----------
+    scenario : Scenario
+    view : SkyView, optional
+        Its sun and light, where they are worked out already.
+
+    Returns
+    -------
+    dict
+        By sky: for each station, then for each source, watts of shape (grid.count,).
+    """
     view = view or SkyView.of(scenario)
     found = {sky: sunshine(scenario, sky, view) for sky in SKIES}
     return {

@@ -292,5 +292,5 @@ def _event(problem: Problem) -> Iterator[Advice]:
             severity="note",
             about="",
             words="no forecast: half cloud is assumed",
-            remedy="bring in a forecast, or type the cloud",
+            remedy="import a forecast, or type the cloud",
         )

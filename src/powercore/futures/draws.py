@@ -202,3 +202,35 @@ def _stack(skies: list[Sequence[FloatArray]], problem: Problem) -> FloatArray:
     return np.array(
         [np.array(list(sky)).reshape(len(sky), count) for sky in skies]
     ).reshape(len(skies), -1, count)
+
+
+def wander(
+    rng: np.random.Generator, shape: tuple[int, ...], hours: int, memory_h: float
+) -> FloatArray:
+    """
+    Values of unit spread that remember themselves, hour by hour.
+
+    A first-order autoregressive process: from one hour to the next exp(-1 / memory) of
+    a value stays.
+
+    Parameters
+    ----------
+    rng : numpy.random.Generator
+    shape : tuple of int
+        Of one hour's values.
+    hours : int
+    memory_h : float
+        Time after which 1/e of a value is left. [h]
+
+    Returns
+    -------
+    ndarray of shape (*shape, hours)
+    """
+    keeps = float(np.exp(-1 / memory_h))
+    new = rng.normal(size=(*shape, hours))
+    found = np.empty_like(new)
+    found[..., 0] = new[..., 0]
+    for hour in range(1, hours):
+        kept = keeps * found[..., hour - 1]
+        found[..., hour] = kept + np.sqrt(1 - keeps**2) * new[..., hour]
+    return found

@@ -187,6 +187,16 @@ def sets_needed(serve_h: float, charge_h: float, handling_h: float) -> int:
     Sets that a station needs to go on for ever, with a charger for each that waits.
 
     ceil((serving + charging + handling) / serving).
+
+    Parameters
+    ----------
+    serve_h, charge_h, handling_h : float
+        How long one set serves, charges, and is on the way there and back. [h]
+
+    Raises
+    ------
+    OutOfRange
+        If a set serves no time at all, or a time is below 0.
     """
     in_range("Time a set serves", serve_h, low=1e-6, unit="h")
     in_range("Time it charges", charge_h, low=0, unit="h")
@@ -195,6 +205,18 @@ def sets_needed(serve_h: float, charge_h: float, handling_h: float) -> int:
 
 
 def chargers_needed(serve_h: float, charge_h: float) -> int:
-    """Chargers that keep up: one set empties in `serve_h`, fills in `charge_h`."""
+    """
+    Chargers that keep up: ceil(charging / serving).
+
+    Parameters
+    ----------
+    serve_h, charge_h : float
+        How long one set serves, and how long it charges. [h]
+
+    Raises
+    ------
+    OutOfRange
+        If a set serves no time at all.
+    """
     in_range("Time a set serves", serve_h, low=1e-6, unit="h")
     return math.ceil(round(charge_h / serve_h, 9))

@@ -35,7 +35,7 @@ from powercore.event.problem import (
 )
 from powercore.event.scenario import low_power
 from powercore.futures.budget import Suns
-from powercore.futures.draws import likely
+from powercore.futures.draws import likely, wander
 from powercore.futures.simulate import simulate
 from powercore.rotation.change import without_rounds
 from powercore.values import FloatArray
@@ -283,20 +283,6 @@ def _off_air(
         legs = without_rounds(problem, legs, missed)
     runs = simulate(problem, legs, futures)
     return runs.off_air_min, runs.first_off_min
-
-
-def wander(
-    rng: np.random.Generator, shape: tuple[int, ...], hours: int, memory_h: float
-) -> FloatArray:
-    """Values of unit spread that remember themselves. shape (*shape, hours)"""
-    keeps = float(np.exp(-1 / memory_h))
-    new = rng.normal(size=(*shape, hours))
-    found = np.empty_like(new)
-    found[..., 0] = new[..., 0]
-    for hour in range(1, hours):
-        kept = keeps * found[..., hour - 1]
-        found[..., hour] = kept + np.sqrt(1 - keeps**2) * new[..., hour]
-    return found
 
 
 def _delays(

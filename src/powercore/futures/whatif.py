@@ -138,7 +138,26 @@ def what_if(
     *,
     count: int = 30,
 ) -> list[Gain]:
-    """What each change alone would buy at a station under the one sky of `suns`."""
+    """
+    What each change alone would buy at a station under the one sky of `suns`.
+
+    Parameters
+    ----------
+    problem, legs : Problem, sequence of Leg
+        The event and the rotation that is changed.
+    suns : dict
+        What panels give under one sky.
+    station : str
+        Key of the station.
+    changes : sequence of Change
+    count : int
+        Futures that say what is bad, 1 in 10.
+
+    Returns
+    -------
+    list of Gain
+        One for each change, in their order.
+    """
     (sky,) = suns
     cases: list[tuple[Problem, tuple[Leg, ...], Suns]] = [(problem, tuple(legs), suns)]
     cases += [changed(problem, legs, suns, station, one) for one in changes]

@@ -77,7 +77,7 @@ def fit_of(charger: Charger, battery: Battery) -> Fit:
         offered = ", ".join(sorted(known)) or "nobody noted for what"
         return _never(f"no setting for {chem.name} ({offered})")
     if charger.absorb_v is not None and charger.setting == chem.key:
-        if charger.absorb_v > pack.highest_charge_v + 0.05:
+        if charger.absorb_v > pack.highest_charge_v + SAME_V:
             return _never(
                 f"goes to {charger.absorb_v:.1f} V, the pack may have "
                 f"{pack.highest_charge_v:.1f} V"
@@ -113,7 +113,7 @@ def _supply(
     if (
         fixed_v is not None
         and abs(fixed_v - wanted_v) <= _NEAR_V
-        and fixed_v <= battery.pack.highest_charge_v + 0.05
+        and fixed_v <= battery.pack.highest_charge_v + SAME_V
     ):
         return Fit(
             verdict=Verdict.WITH_SETTING,

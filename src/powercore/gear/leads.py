@@ -85,7 +85,7 @@ def _electrical(
         stops.append(f"{load.name} of {load.owner} gives power, it takes none")
     if load.high_v > 0 and source.high_v > load.high_v + 0.05:
         stops.append(
-            f"{source.owner} gives up to {source.high_v:g} V, {load.owner} stands "
+            f"{source.owner} gives up to {source.high_v:g} V, {load.owner} can take "
             f"{load.high_v:g} V"
         )
     if load.low_v > 0 and 0 < source.low_v < load.low_v - 0.05:

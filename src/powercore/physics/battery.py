@@ -337,7 +337,7 @@ def refusal(pack: Pack, feeding: Feeding) -> str | None:
     if pack.top_v > feeding.device_max_v + SAME_V:
         return (
             f"off the charger it gives {pack.top_v:.1f} V, above the "
-            f"{feeding.device_max_v:g} V a device there stands"
+            f"{feeding.device_max_v:g} V a device there can take"
         )
     if disconnect_of(pack, feeding).soc >= 0.95:
         return f"too low for a device there ({feeding.device_min_v:g} V at peak)"

@@ -46,7 +46,12 @@ class ChargeModel:
         return min(self.bulk, falling)
 
     def after(self, stored: float, hours: float) -> float:
-        """Return what is stored after some hours."""
+        """
+        Return what is stored after some hours.
+
+        Straight up to the knee, from there the current falls exponentially to the
+        tail. `stored`, like the result, is in the model's own unit: Wh, Ah or a share.
+        """
         if self.bulk <= 0 or hours <= 0 or stored >= self.capacity:
             return stored
         bulk_h = max(0.0, (self.knee - stored) / self.bulk)

@@ -111,11 +111,11 @@ class Chemistry:
         return base_v + self.compensation_v_per_c * (temp_c - 25)
 
     def rested_v(self, soc: FloatArray | float) -> FloatArray:
-        """Rested voltage of a cell at a state of charge. [V]"""
+        """Rested voltage of a cell at states of charge (0 to 1). [V], shape of `soc`"""
         return np.asarray(np.interp(soc, self.curve_soc, self.curve_v))
 
     def soc_at(self, cell_v: FloatArray | float) -> FloatArray:
-        """State of charge whose rested voltage this is, clamped to 0 and 1."""
+        """States of charge (0 to 1) of cells at rest. [V] in; shape of `cell_v`"""
         return np.asarray(np.interp(cell_v, self.curve_v, self.curve_soc))
 
 

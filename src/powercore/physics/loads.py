@@ -8,12 +8,10 @@ from enum import StrEnum
 
 import numpy as np
 
+from powercore import limits
 from powercore.errors import OutOfRange
 from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range, overlap_min
 
-#: One standard deviation of what a station really uses against its pattern, as a
-#: share. Common practice, no source: nobody transmits exactly as planned.
-SPREAD = 0.15
 #: Quantile of a normal distribution above which 1 case in 10 lies.
 ONE_IN_TEN = 1.2815515655446004
 #: What something on charge draws once it is full, against charging. Common practice,
@@ -74,13 +72,13 @@ class Load:
     shed_soc: float | None = None
 
     def __post_init__(self) -> None:
-        in_range("How many", self.count, low=1, high=50)
-        in_range("Efficiency", self.efficiency, low=0.05, high=1)
-        in_range("A converter's own draw", self.idle_a, low=0, high=20, unit="A")
+        limits.COUNT.check("How many", self.count)
+        limits.EFFICIENCY.check("Efficiency", self.efficiency)
+        limits.IDLE_A.check("A converter's own draw", self.idle_a)
         if self.fills_wh is not None:
-            in_range("Full after", self.fills_wh, low=0, high=100_000, unit="Wh")
+            limits.FILLS_WH.check("Full after", self.fills_wh)
         if self.shed_soc is not None:
-            in_range("Shed at", self.shed_soc, low=0, high=1)
+            limits.SHARE.check("Shed at", self.shed_soc)
 
     def at(self, step: str) -> Draw:
         """Currents at a power step."""
@@ -109,8 +107,8 @@ class Pattern:
     standby_share: float = 0.0
 
     def __post_init__(self) -> None:
-        in_range("Transmit share", self.transmit_share, low=0, high=1)
-        in_range("Duty factor", self.duty, low=0, high=1)
+        limits.SHARE.check("Transmit share", self.transmit_share)
+        limits.SHARE.check("Duty factor", self.duty)
         in_range(
             "Standby share",
             self.standby_share,
@@ -149,8 +147,21 @@ def mean_current_a(draw: Draw, pattern: Pattern) -> float:
 def converter_current_a(
     power_w: float, efficiency: float, bus_v: float = BUS_V
 ) -> float:
-    """Battery current of a constant-power load behind a converter. [A]"""
-    in_range("Efficiency", efficiency, low=0.05, high=1)
+    """
+    Battery current of a constant-power load behind a converter. [A]
+
+    Parameters
+    ----------
+    power_w, efficiency, bus_v : float
+        What the load draws, the converter's share of it that comes out, the volts at
+        its input. [W], (0 to 1), [V]
+
+    Raises
+    ------
+    OutOfRange
+        If the efficiency is none.
+    """
+    limits.EFFICIENCY.check("Efficiency", efficiency)
     return power_w / efficiency / bus_v
 
 
@@ -176,13 +187,13 @@ class Opening:
                 unit="min",
                 why="it must come after its start",
             )
-        in_range("A listening window", self.on_for_min, low=0, high=1440, unit="min")
+        limits.LISTENS_MIN.check("A listening window", self.on_for_min)
         if self.on_for_min:
             in_range(
                 "Time between listening windows",
                 self.every_min,
                 low=self.on_for_min,
-                high=1440,
+                high=limits.LISTENS_MIN.high,
                 unit="min",
                 why="a window must end before the next begins",
             )
@@ -198,7 +209,19 @@ class Opening:
 
 
 def listening_share(on_for_min: float, every_min: float) -> float:
-    """Share of the time that a station listening in windows is on. (0 to 1)"""
+    """
+    Share of the time that a station listening in windows is on. (0 to 1)
+
+    Parameters
+    ----------
+    on_for_min, every_min : float
+        It is on for so long, every so often; 0 for always on. [min]
+
+    Raises
+    ------
+    OutOfRange
+        If a window does not end before the next begins.
+    """
     in_range("Time between listening windows", every_min, low=on_for_min, unit="min")
     return on_for_min / every_min if on_for_min else 1.0
 
@@ -257,7 +280,7 @@ def demand_w(
     return series
 
 
-def bad_day_w(mean_w: float, spread: float = SPREAD) -> float:
+def bad_day_w(mean_w: float, spread: float = limits.USUAL_SPREAD) -> float:
     """Mean power that only 1 day in 10 goes above (P90). [W]"""
     return mean_w * (1 + ONE_IN_TEN * spread)
 

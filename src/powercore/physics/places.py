@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 
-#: Mean radius of the Earth. [m] IUGG value, from memory.
-EARTH_M = 6_371_008.8
+#: Mean radius of the Earth: the mean of the three semi-axes of WGS 84. [m]
+EARTH_M = (2 * 6_378_137.0 + 6_356_752.3) / 3
 #: Walking pace with a battery in hand. [m/min] 4 km/h: common practice, no source.
 PACE_M_PER_MIN = 4000 / 60
 #: A path is longer than the straight line. [ratio] Common practice, no source.

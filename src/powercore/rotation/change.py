@@ -29,7 +29,7 @@ from powercore.event.problem import (
     visit_of,
 )
 from powercore.rotation.objective import key_of
-from powercore.rotation.pins import PinRefused, kept
+from powercore.rotation.pins import PinRefused, repaired
 from powercore.rotation.verify import Broken, verify
 
 
@@ -276,7 +276,9 @@ def _best(
             found.append((key_of(problem, way, report.outcome), tuple(way)))
     try:
         pinned = replace(scenario, pins=(*scenario.pins, *pins))
-        mended = kept(Problem(pinned, problem.use), legs, keep_until_min=keep_until_min)
+        mended = repaired(
+            Problem(pinned, problem.use), legs, keep_until_min=keep_until_min
+        )
         found.append((key_of(problem, mended, verify(problem, mended).outcome), mended))
     except PinRefused as refused:
         why = why or CannotChange(refused.words)

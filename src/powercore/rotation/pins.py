@@ -51,7 +51,7 @@ class PinRefused(PowercoreError):
         self.words = words
 
 
-def kept(
+def repaired(
     problem: Problem, legs: Sequence[Leg], *, keep_until_min: int = 0
 ) -> tuple[Leg, ...]:
     """
@@ -113,7 +113,7 @@ def _laid_out(
     ends = [m for pin in problem.scenario.pins for m in (pin.start_min, pin.end_min)]
     walks = {one.walk_min for one in problem.stations.values()}
     ends += [m + sign * walk for m in ends for walk in walks for sign in (-1, 1)]
-    table = timetable(problem, step_min=STEP_MIN, also=[*edges, *ends, keep_until_min])
+    table = timetable(problem, step_min=STEP_MIN, extra=[*edges, *ends, keep_until_min])
     at = places_of(table, legs)
     return keeping(table, at, keep_until_min) if keep_until_min else table, at
 

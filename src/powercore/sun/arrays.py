@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from powercore import limits
 from powercore.errors import OutOfRange, UnknownKey
 from powercore.values import FloatArray, in_range
 
@@ -26,9 +27,9 @@ class Site:
     altitude_m: float = 0.0
 
     def __post_init__(self) -> None:
-        in_range("Latitude", self.latitude, low=-90, high=90, unit="°")
-        in_range("Longitude", self.longitude, low=-180, high=180, unit="°")
-        in_range("Altitude", self.altitude_m, low=-430, high=9000, unit="m")
+        limits.LATITUDE.check("Latitude", self.latitude)
+        limits.LONGITUDE.check("Longitude", self.longitude)
+        limits.ALTITUDE_M.check("Altitude", self.altitude_m)
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,8 +45,8 @@ class Horizon:
 
     def __post_init__(self) -> None:
         for azimuth, elevation in self.points:
-            in_range("Azimuth of the horizon", azimuth, low=0, high=360, unit="°")
-            in_range("Height of the horizon", elevation, low=0, high=90, unit="°")
+            limits.AZIMUTH.check("Azimuth of the horizon", azimuth)
+            limits.HEIGHT.check("Height of the horizon", elevation)
 
     def elevation_at(self, azimuth: FloatArray | float) -> FloatArray:
         """Height of the horizon in a direction. [°]"""
@@ -62,8 +63,7 @@ class Horizon:
         Share of an even sky's light that reaches flat ground.
 
         The mean of cos² of the horizon's height, which is the view factor of the
-        sky dome above it (geometry; as in Oke's Boundary Layer Climates, from
-        memory).
+        sky dome above it.
         """
         if not self.points:
             return 1.0
@@ -81,10 +81,10 @@ class Array:
     voc_v: float
     isc_a: float
     #: Change of the power. [1/°C]
-    power_per_c: float = -0.004
+    power_per_c: float = limits.USUAL_POWER_PER_C
     #: From flat (0) to upright (90), and where it faces. [°]
-    tilt: float = 30.0
-    azimuth: float = 180.0
+    tilt: float = limits.USUAL_TILT
+    azimuth: float = limits.USUAL_AZIMUTH
     #: How often a day somebody turns it to face the sun; 0 leaves it as it stands.
     turns: int = 0
     is_on_ground: bool = False
@@ -95,7 +95,7 @@ class Array:
     #: Resistance of the leads between panel and controller, both ways. [Ω]
     cable_ohm: float = 0.05
     #: Share of the light that dirt takes. (0 to 1)
-    dirt: float = 0.02
+    dirt: float = limits.USUAL_DIRT
     #: What a reading at noon says against the model. [ratio]
     factor: float = 1.0
     #: Shaded before and after these minutes of the local day. [min]
@@ -107,9 +107,9 @@ class Array:
     name: str = ""
 
     def __post_init__(self) -> None:
-        in_range("Max-power voltage", self.vmp_v, low=1, high=600, unit="V")
-        in_range("Max-power current", self.imp_a, low=0.01, high=200, unit="A")
-        in_range("Short-circuit current", self.isc_a, low=0.01, high=250, unit="A")
+        limits.VMP_V.check("Max-power voltage", self.vmp_v)
+        limits.IMP_A.check("Max-power current", self.imp_a)
+        limits.ISC_A.check("Short-circuit current", self.isc_a)
         if self.voc_v <= self.vmp_v:
             raise OutOfRange(
                 "Max-power voltage",
@@ -118,19 +118,14 @@ class Array:
                 unit="V",
                 why="a panel gives its most below its open-circuit voltage",
             )
-        in_range(
-            "Temperature coefficient of the power",
-            self.power_per_c,
-            low=-0.01,
-            high=0,
-            unit="/°C",
-            why="a panel loses power as it warms, so it is negative",
+        limits.POWER_PER_C.check(
+            "Temperature coefficient of the power", self.power_per_c
         )
-        in_range("Tilt", self.tilt, low=0, high=90, unit="°")
-        in_range("Azimuth", self.azimuth, low=0, high=360, unit="°")
-        in_range("Turns a day", self.turns, low=0, high=24)
-        in_range("Dirt", self.dirt, low=0, high=0.9)
-        in_range("Reading against the model", self.factor, low=0.05, high=2)
+        limits.TILT.check("Tilt", self.tilt)
+        limits.AZIMUTH.check("Azimuth", self.azimuth)
+        limits.TURNS.check("Turns a day", self.turns)
+        limits.DIRT.check("Dirt", self.dirt)
+        limits.FACTOR.check("Reading against the model", self.factor)
         in_range("Shaded until", self.lit_from_min, low=0, high=1440, unit="min")
         in_range(
             "Shaded after",
@@ -165,7 +160,7 @@ def factor_from_reading(
         beyond what dirt, haze or a label explain: then the time, the sky or the
         panel is not as stated.
     """
-    in_range("Current measured", measured_a, low=0, high=250, unit="A")
+    limits.MEASURED_A.check("Current measured", measured_a)
     in_range(
         "Power expected at that time",
         round(modelled_w, 1),

@@ -24,9 +24,6 @@ from powercore.values import FloatArray
 
 #: Share of the light that the ground sends back; grass. Common practice, no source.
 ALBEDO = 0.2
-#: Faiman's heat transfer of an open rack. [W/m²/K], [W s/m³/K]
-#: Faiman 2008, from memory.
-FAIMAN_U0, FAIMAN_U1 = 25.0, 6.84
 #: How much hotter a panel is that lies on the ground. [°C] Common practice, no source:
 #: 5 to 15 °C.
 ON_GROUND_C = 10.0
@@ -302,7 +299,7 @@ def harvest(  # noqa: PLR0913 - what the published models take
         sun, light, tilt, azimuth, sky_view=horizon.sky_view, is_hidden=is_hidden
     )
     plane = plane * (1 - array.dirt) * (sun.apparent_zenith < 90)
-    cell = temperature.faiman(plane, air_c, wind_ms, FAIMAN_U0, FAIMAN_U1)
+    cell = temperature.faiman(plane, air_c, wind_ms)
     cell = np.asarray(cell, dtype=float) + ON_GROUND_C * array.is_on_ground
     return Harvest(
         plane_w=plane, cell_c=cell, power_w=passed_w(array, plane, cell, battery_v)

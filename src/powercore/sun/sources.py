@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from powercore import limits
 from powercore.errors import UnknownKey
 from powercore.sun.arrays import Array
 from powercore.values import (
@@ -39,9 +40,6 @@ NOT_OWN = (MAINS,)
 #: Chargers draw apparent power: watts are this share of their volt-amperes.
 #: Common practice, no source; a maker's figure wins.
 CHARGER_POWER_FACTOR = 0.65
-#: Cooling down and refuelling take every bay down. [min] Common practice, no source:
-#: 20 to 30 min.
-REFUEL_MIN = 25
 #: Energy of petrol. [kWh/L] US EPA 33.7 kWh per US gallon, from memory.
 PETROL_KWH_L = 33.7 / 3.785411784
 
@@ -56,16 +54,20 @@ class Fuel:
     #: In its tank, and on the site in all, with the tank. [L]
     tank_l: float
     on_hand_l: float
-    refuel_min: int = REFUEL_MIN
+    refuel_min: int = limits.USUAL_REFUEL_MIN
 
     def __post_init__(self) -> None:
-        in_range("Consumption at a quarter", self.quarter_l_h, low=0.01, high=50)
+        limits.QUARTER_L_H.check("Fuel use at a quarter load", self.quarter_l_h)
         in_range(
-            "Consumption at full power", self.full_l_h, low=self.quarter_l_h, high=100
+            "Fuel use at full load",
+            self.full_l_h,
+            low=self.quarter_l_h,
+            high=limits.FULL_L_H.high,
+            unit="L/h",
         )
-        in_range("Tank", self.tank_l, low=0.1, high=1000, unit="L")
-        in_range("Fuel on hand", self.on_hand_l, low=0, high=10_000, unit="L")
-        in_range("Refuelling", self.refuel_min, low=0, high=240, unit="min")
+        limits.TANK_L.check("Tank", self.tank_l)
+        limits.ON_HAND_L.check("Fuel on hand", self.on_hand_l)
+        limits.REFUEL_MIN.check("Refuelling", self.refuel_min)
 
     @property
     def slope_l_h(self) -> float:
@@ -114,9 +116,9 @@ class SourcePlan:
     def __post_init__(self) -> None:
         if self.kind not in KINDS:
             raise UnknownKey(f"A source is {', '.join(KINDS)}, not {self.kind}.")
-        in_range(f"Power of {self.name}", self.max_w, low=0, high=100_000, unit="W")
-        in_range(f"Other load on {self.name}", self.other_w, low=0, unit="W")
-        in_range(f"Filling of {self.name}", self.fill_w, low=0, high=20_000, unit="W")
+        limits.SOURCE_W.check(f"Power of {self.name}", self.max_w)
+        limits.OTHER_W.check(f"Other load on {self.name}", self.other_w)
+        limits.FILL_W.check(f"Filling of {self.name}", self.fill_w)
 
     @property
     def for_chargers_w(self) -> float:
@@ -214,8 +216,8 @@ class Supply:
             raise UnknownKey(
                 f"Power at a station is mains, generator or vehicle, not {self.kind}."
             )
-        in_range("Power at the station", self.max_w, low=1, high=20_000, unit="W")
-        in_range("Transfer", self.transfer_s, low=0, high=60, unit="s")
+        limits.SUPPLY_W.check("Power at the station", self.max_w)
+        limits.TRANSFER_S.check("Transfer", self.transfer_s)
 
 
 def on_w(grid: TimeGrid, windows: Sequence[Window], watts: float) -> FloatArray:
@@ -228,6 +230,18 @@ def on_w(grid: TimeGrid, windows: Sequence[Window], watts: float) -> FloatArray:
 
 
 def over_supply_a(supply_a: float, load_a: float, charger_a: float) -> float:
-    """How far a radio and a charger together pass a supply's rating. [A]"""
+    """
+    How far a radio and a charger together pass a supply's rating; 0 if not. [A]
+
+    Parameters
+    ----------
+    supply_a, load_a, charger_a : float
+        Its rating, key down of the radio, current of the charger. [A]
+
+    Raises
+    ------
+    OutOfRange
+        If the supply gives nothing.
+    """
     in_range("Rating of the supply", supply_a, low=0.05, high=2000, unit="A")
     return max(0.0, load_a + charger_a - supply_a)

@@ -17,8 +17,9 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from powercore import limits
 from powercore.errors import PowercoreError
-from powercore.values import in_range, parse_number
+from powercore.values import parse_number
 
 #: Names a column of a plain CSV may have.
 COLUMNS = {
@@ -245,23 +246,19 @@ def _moment(text: str, zone: str) -> tuple[datetime, bool]:
 
 
 def _values(cells: Sequence[str], at: dict[str, int | None]) -> dict[str, float | None]:
-    limits = {
-        "oktas": (0.0, 8.0, "eighths"),
-        "cloud_pct": (0.0, 100.0, "%"),
-        "air_c": (-60.0, 60.0, "°C"),
-        "wind_ms": (0.0, 80.0, "m/s"),
-        "global_w": (0.0, 1500.0, "W/m²"),
-        "beam_w": (0.0, 1200.0, "W/m²"),
-        "diffuse_w": (0.0, 1000.0, "W/m²"),
+    ranges = {
+        "oktas": limits.OKTAS,
+        "cloud_pct": limits.SHARE.percent,
+        "air_c": limits.CELSIUS,
+        "wind_ms": limits.WIND_MS,
+        "global_w": limits.GLOBAL_W,
+        "beam_w": limits.BEAM_W,
+        "diffuse_w": limits.DIFFUSE_W,
     }
     found: dict[str, float | None] = {}
-    for name, (low, high, unit) in limits.items():
+    for name, limit in ranges.items():
         text = _cell(cells, at[name])
-        found[name] = None
-        if text:
-            found[name] = in_range(
-                name, parse_number(text, name), low=low, high=high, unit=unit
-            )
+        found[name] = limit.check(name, parse_number(text, name)) if text else None
     percent = found.pop("cloud_pct")
     if found["oktas"] is None and percent is not None:
         found["oktas"] = percent * 8 / 100
@@ -276,9 +273,7 @@ def _fitted(weather: Weather, start: datetime, end: datetime) -> Weather:
     rows = sorted(weather.rows, key=lambda row: row.at)
     twice = [a.at for a, b in pairwise(rows) if a.at == b.at]
     if twice:
-        raise UnreadableWeather(
-            f"{twice[0]:%Y-%m-%d %H:%M} UTC stands in the file twice."
-        )
+        raise UnreadableWeather(f"{twice[0]:%Y-%m-%d %H:%M} UTC is in the file twice.")
     apart = [(b.at - a.at).total_seconds() / 3600 for a, b in pairwise(rows)]
     longest_h = max(LONGEST_GAP_H, float(np.median(apart)) if apart else 0.0)
     inside = [row for row in rows if row.at < end]

@@ -136,6 +136,6 @@ def test_a_set_that_became_unlike_is_planned_singly_and_said(event, shelf, boss,
 
     page = words(boss.get(reverse("plan:batteries", args=[event.pk])))
 
-    assert "unlike by now: planned singly" in page
+    assert "no longer alike: planned singly" in page
     assert "Take K01+K02 apart" in page
     assert len(board_of(event, event.clock.now()).batteries) == 4

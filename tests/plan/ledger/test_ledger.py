@@ -57,9 +57,9 @@ def generator(event):
 @pytest.mark.parametrize(
     ("limits", "words"),
     [
-        ({"quiet_from": time(22)}, "both their ends"),
+        ({"quiet_from": time(22)}, "both ends of the quiet hours"),
         ({"energy_wh": 500.0, "capacity_wh": 300.0}, "at least that"),
-        ({"tank_l": 4.0}, "the tank and both consumptions"),
+        ({"tank_l": 4.0}, "the tank and both fuel uses"),
         ({"tank_l": 4.0, "quarter_l_h": 1.0, "full_l_h": 0.5}, "no less than at a"),
     ],
 )
@@ -107,7 +107,7 @@ def test_a_bank_is_filled_by_day(event, generator, boss):
     kept = boss.post(url, data | {"filled_from": generator.pk})
     copy = copy_event(event, name="Again", starts=NOON + timedelta(days=7))
 
-    assert "Say both what fills it" in text(half)
+    assert "Say both what charges it" in text(half)
     assert kept.status_code == 302
     runs = ledger_page(event, "none").total.runs
     assert runs.store_wh[0, -1].max() > 300

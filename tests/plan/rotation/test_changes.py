@@ -62,7 +62,7 @@ def test_a_change_says_its_cost_first_then_is_kept_and_taken_back(draft, boss):
     assert current_rotation(draft.event) == draft
     # From a page that was open before.
     page = boss.post(url("rotation_publish", made), follow=True).content.decode()
-    assert "was taken back meanwhile" in page
+    assert "was undone meanwhile" in page
     assert current_rotation(draft.event) == draft
 
 
@@ -186,13 +186,13 @@ def test_a_pin_that_cannot_be_kept_is_refused_with_its_reason(draft, boss):
     ("asked", "words"),
     [
         ({"kind": "stays"}, "Say which battery stays."),
-        ({"kind": "away"}, "Say where: any is for walks and swaps only."),
+        ({"kind": "away"}, "Say where: “any” is for walks and swaps only."),
         ({"kind": "no_walk", "place": "bay"}, "Choose a station, not a bay."),
         ({"kind": "no_swap", "place": "bay"}, "Choose a station, not a bay."),
         ({"kind": "no_walk", "ends": "2020-01-01 00:00"}, "It ends before it begins."),
         ({"kind": "no_walk", "starts": "tonight"}, "From, local time: Write the date"),
         ({"kind": "no_walk", "starts": ""}, "From, local time: This field is required"),
-        ({"kind": "no_walk"}, "That is over by now."),
+        ({"kind": "no_walk"}, "That is past."),
     ],
 )
 def test_a_pin_asked_for_wrongly_is_refused_by_its_field(draft, boss, asked, words):
@@ -243,7 +243,7 @@ def test_a_walk_that_has_left_is_not_changed(draft, boss):
         headers={"HX-Request": "true"},
     )
 
-    assert "its walk has left already" in answer.content.decode()
+    assert "its walk has already left" in answer.content.decode()
     with pytest.raises(changes.ValidationError, match="Only a draft"):
         changes.take_back(draft)
 

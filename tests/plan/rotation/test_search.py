@@ -109,7 +109,7 @@ def test_a_search_may_go_to_low_power_and_says_so(
     assert problem.scenario.steps
     args = [best.event_id, best.number]
     page = boss.get(reverse("plan:rotation_detail", args=args)).content.decode()
-    assert "by its own choice" in page
+    assert "chosen by the search" in page
     assert "risk in futures" in page
     sheet = boss.get(reverse("plan:round_sheet", args=args)).content
     text = "".join(page.extract_text() for page in PdfReader(BytesIO(sheet)).pages)
@@ -125,7 +125,7 @@ def test_one_search_at_a_time_and_it_can_be_stopped(poor, look, boss):
     with pytest.raises(ValidationError, match="stop that search first"):
         look(poor)
     page = reverse("plan:rotation_detail", args=[poor.event_id, poor.number])
-    assert "Waiting for the worker" in boss.get(page).content.decode()
+    assert "Waiting for its turn" in boss.get(page).content.decode()
 
     boss.post(reverse("plan:search_stop", args=[poor.event_id, search.pk]))
     tasks.search(search_id=search.pk)

@@ -128,6 +128,31 @@ def test_an_impossible_horizon_is_given_back(sunny, esker, boss, points, words):
     assert esker.site.horizon.count() == 2
 
 
+@pytest.mark.parametrize(
+    ("name", "of", "box", "mine", "theirs"),
+    [
+        ("horizon_edit", "horizon_form", "points", "90 40", "180 7"),
+        ("sky_edit", "cloud_form", "oktas", "1 1 1", "6 6 6"),
+    ],
+)
+def test_two_who_type_over_one_box_are_told(
+    sunny, esker, boss, name, of, box, mine, theirs
+):
+    """Who saves second sees what the first saved, and keeps what was typed."""
+    keys = [esker.site_id] if name == "horizon_edit" else []
+    page = boss.get(reverse("plan:sun", args=[sunny.pk]), {"site": esker.site_id})
+    seen = {"seen": page.context[of]["seen"].value(), "by": "oktas"}
+
+    assert post(boss, sunny, name, seen | {box: theirs}, *keys).status_code == 302
+    late = post(boss, sunny, name, seen | {box: mine}, *keys)
+
+    assert late.status_code == 422
+    assert "Somebody else saved this" in text(late)
+    assert mine in late.content.decode()
+    again = {"seen": late.context[of]["seen"].value(), "by": "oktas"}
+    assert post(boss, sunny, name, again | {box: mine}, *keys).status_code == 302
+
+
 def test_a_noon_reading_sets_a_panel_right(sunny, esker, boss):
     """Half of what the model says halves its harvest; twice as much is refused."""
     array = esker.arrays.get()

@@ -48,7 +48,7 @@ def test_the_charger_of_the_shelf_decides_on_the_bay(event, boss, marin, charger
     values = {"name": "Bay 1", "source": bay.source_id, "unwatched_why": ""}
 
     empty = boss.post(where, values)
-    assert "State it, or choose a charger of the shelf." in text(empty)
+    assert "Give it, or choose a charger of the shelf." in text(empty)
     sent = values | {"charger": charger.pk, "max_w": "999", "chemistries": ["agm"]}
     assert boss.post(where, sent).status_code == 302
 
@@ -80,7 +80,7 @@ def test_a_charger_stands_on_one_bay_of_an_event(event, boss, charger):
 
     again = boss.post(where, values | {"name": "Bay 3"})
 
-    assert "C01 stands on Bay 2 already" in text(again)
+    assert "C01 is on Bay 2 already" in text(again)
     assert event.bays.filter(charger=charger).count() == 1
 
 

@@ -28,7 +28,7 @@ from tests.powercore.rotation.test_rotation import hard, leg
 def test_what_wanders_follows_the_law_of_its_memory(memory_h):
     """Spread 1, and a correlation of exp(-lag / memory): the AR(1) textbook law."""
     rng = np.random.default_rng(5)
-    found = stress.wander(rng, (4000,), 24, memory_h)
+    found = draws.wander(rng, (4000,), 24, memory_h)
 
     assert found.std() == pytest.approx(1.0, abs=0.02)
     for lag in (1, 4):

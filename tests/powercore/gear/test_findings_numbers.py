@@ -46,7 +46,7 @@ def said(rule, **changes):
     ("rule", "changes", "words"),
     [
         # 22.3 V × (1 + 0.003 × 45) = 25.31 V each at -20 °C, two in series 50.6 V
-        ("controller-voc", charged(replace(PANEL, in_series=2), controller=MPPT) | at(low_c=-20), "gives 50.6 V open; M1 stands 50 V"),
+        ("controller-voc", charged(replace(PANEL, in_series=2), controller=MPPT) | at(low_c=-20), "gives 50.6 V open; M1 can take 50 V"),
         # PWM gives panel amps at battery volts: 5.56 A × 13.08 V
         ("pwm-loss", charged(PANEL, controller=PWM), "printed 100 W; through M1 it gives about 73 W at 13.1 V"),
         # 0.45 A × 24 h: common practice, no source
@@ -58,7 +58,7 @@ def said(rule, **changes):
         # 20 A of one pack of 40 Ah is 0.5 C
         ("charge-current", charged(replace(CHARGER, max_a=20)) | member(battery(max_charge_a=10, pack={"nameplate_ah": 40})), "is 0.50 C"),
         # AGM: 14.4 V + 6 × -3.5 mV × (2 - 25) = 14.88 V
-        ("no-compensation", member(agm()) | charged(replace(CHARGER, setting="agm")) | at(low_c=2), "wants 14.88 V instead of 14.40 V"),
+        ("no-compensation", member(agm()) | charged(replace(CHARGER, setting="agm")) | at(low_c=2), "needs 14.88 V instead of 14.40 V"),
         # V = 2 L r I = 2 × 2.4 m × 5.2107 mΩ/m × 21 A = 0.525 V; AWG 10 loses 0.330 V
         ("voltage-drop", part("w-radio", wire=Wire(length_m=2.4, awg=12)), "0.53 V lost in AWG 12, 2.4 m at 21.0 A. AWG 10 gains 0.19 V"),
         # ABYC E-11, from memory: AWG 16 carries 25 A

@@ -167,7 +167,7 @@ def test_three_packs_on_a_block_share_a_radio():
 
 def test_a_kit_that_hangs_on_nothing_is_refused():
     """A part after itself, after a stranger, or without a battery."""
-    with pytest.raises(PathError, match="hangs on nothing"):
+    with pytest.raises(PathError, match="is fed by nothing"):
         Kit(parts=(Cable(key="w", after="w", wire=None),))
     with pytest.raises(PathError, match="no battery"):
         solve(Kit(), 0.5, receiving)

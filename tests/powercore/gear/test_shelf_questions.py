@@ -9,12 +9,15 @@ from hypothesis import strategies as st
 
 from powercore.errors import OutOfRange
 from powercore.gear.chargeby import Watch, charge_by
+from powercore.gear.checks import STOP, findings_of
 from powercore.gear.departure import ChargeEnd, Evidence, Rested, Seen, gate
 from powercore.gear.fits import Verdict, fit_of, hours_to_full
 from powercore.gear.leads import find_join
+from powercore.gear.powerpath import Charge, Kit, Member
 from powercore.gear.things import Charger, Lead, Meter, Panel, Port, level_for
 from powercore.gear.upkeep import charge_due, days_until, drain, kept_share
 from powercore.gear.upkeep import test_due as capacity_test_due
+from powercore.physics.chemistry import CHEMISTRIES
 from powercore.physics.wiring import PLUG, SOCKET, End
 from tests.builders import make_pack
 from tests.powercore.gear.kits import CHARGER, SUPPLY, agm, battery, lipo
@@ -378,3 +381,47 @@ def test_more_charge_never_takes_longer_to_fill(one, other):
 def test_what_to_mind_with_a_charger_that_fits(charger, words):
     """Current above the pack's limit, float above its own."""
     assert words in fit_of(charger, battery()).mind
+
+
+#: Findings that say a charger must not charge a battery as it is set.
+WRONG = {"charge-chemistry", "charge-volts-high", "primary-cell", "unbalanced-charge"}
+
+
+@given(
+    chemistry=st.sampled_from(sorted(CHEMISTRIES)),
+    series=st.integers(1, 16),
+    setting=st.sampled_from(["", *sorted(CHEMISTRIES)]),
+    volts=st.one_of(st.none(), st.floats(-0.4, 0.4)),
+    makers_share=st.one_of(st.none(), st.floats(0.96, 1.04)),
+    protection=st.sampled_from(["", "none", "common"]),
+    balances=st.booleans(),
+)
+def test_fit_and_findings_say_the_same(
+    chemistry, series, setting, volts, makers_share, protection, balances
+):
+    """What fits as it is set has no stop; a stop for the charger is no fit."""
+    full_v = CHEMISTRIES[chemistry].charge_v * series
+    pack = {"chemistry": chemistry, "series": series}
+    if makers_share and CHEMISTRIES[chemistry].is_rechargeable:
+        pack["max_charge_v"] = full_v * makers_share
+    one = battery(pack=pack, protection=protection)
+    charger = replace(
+        CHARGER,
+        setting=setting,
+        settings=tuple(CHEMISTRIES),
+        absorb_v=None if volts is None else full_v + volts,
+        balances=balances,
+    )
+    kit = Kit(
+        members=(Member(battery=one),), charges=(Charge(key="c", source=charger),)
+    )
+    wrong = {f.rule.id for f in findings_of(kit) if f.severity == STOP} & WRONG
+
+    fit = fit_of(charger, one)
+
+    if fit.verdict == Verdict.FITS:
+        assert not wrong
+    if setting == chemistry and wrong:
+        assert fit.verdict != Verdict.FITS
+    if fit.verdict == Verdict.NEVER and setting == chemistry:
+        assert findings_of(kit)

@@ -22,7 +22,7 @@ from powercore.event.plans import (
 from powercore.event.problem import SERVE, Problem
 from powercore.rotation.compare import Replayed
 from powercore.rotation.construct import construct
-from powercore.rotation.pins import STEP_MIN, PinRefused, kept
+from powercore.rotation.pins import STEP_MIN, PinRefused, repaired
 from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.timetable import timetable
 from powercore.rotation.tours.arrays import Fees, Left, arrays_of, workspace
@@ -84,14 +84,17 @@ def test_a_plan_that_does_not_keep_a_pin_breaks_its_named_rule(rule, one):
 )
 def test_a_plan_that_keeps_its_pins_is_left_as_it_is(one):
     """Planning anew with nothing to change changes nothing."""
-    assert kept(pinned(one), BY_HAND) == BY_HAND
+    assert repaired(pinned(one), BY_HAND) == BY_HAND
 
 
 def test_a_battery_that_must_stay_stays_and_the_rest_gives_way():
     """At 4 A 20 Ah are flat before six hours end, and nobody may relieve it."""
     problem = pinned(pin(STAYS, 0, 360, "k01"))
 
-    for legs in (kept(problem, BY_HAND), improve(problem, BY_HAND, Aim(passes=2)).legs):
+    for legs in (
+        repaired(problem, BY_HAND),
+        improve(problem, BY_HAND, Aim(passes=2)).legs,
+    ):
         report = verify(problem, legs)
         assert report.is_valid
         assert report.outcome.walks == 0
@@ -121,7 +124,7 @@ def test_operators_put_off_a_swap_that_falls_into_a_roll_call():
         "pinned_no_swap",
     ]
 
-    for legs in (kept(problem, WITH_A_SPARE), improve(problem, WITH_A_SPARE).legs):
+    for legs in (repaired(problem, WITH_A_SPARE), improve(problem, WITH_A_SPARE).legs):
         report = verify(problem, legs)
         assert report.is_valid
         assert report.outcome.unserved_wh == 0
@@ -252,7 +255,7 @@ def test_pins_are_kept_or_refused(scenario):
     except PinRefused:
         return
     assert verify(problem, legs).is_valid
-    assert kept(problem, legs) == legs
+    assert repaired(problem, legs) == legs
 
 
 @settings(max_examples=40, deadline=None)
@@ -267,7 +270,7 @@ def test_one_stay_is_refused_only_where_the_compiled_search_finds_no_life(
     problem = Problem(replace(scenario, pins=(one,)))
     plain = construct(Problem(replace(scenario, pins=())))
     try:
-        kept(problem, plain)
+        repaired(problem, plain)
         is_kept = True
     except PinRefused:
         is_kept = False
@@ -276,7 +279,7 @@ def test_one_stay_is_refused_only_where_the_compiled_search_finds_no_life(
         m + s * x.walk_min for m in (start,) for s in (-1, 1) for x in scenario.stations
     }
     edges = {m for leg in plain for m in (leg.start_min, leg.end_min)}
-    table = timetable(problem, step_min=STEP_MIN, also=ends | edges)
+    table = timetable(problem, step_min=STEP_MIN, extra=ends | edges)
     arrays = arrays_of(table)
     number = table.batteries.index(battery)
     state = laid(np.zeros((0, table.count), dtype=np.int64), arrays)

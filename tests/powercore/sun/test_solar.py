@@ -304,6 +304,18 @@ def test_trees_take_the_beam_and_leave_sky():
     assert Horizon(((0, 90),)).sky_view == pytest.approx(0, abs=1e-9)
 
 
+def test_the_view_of_the_sky_is_the_integral_over_the_open_dome():
+    """Flat ground gets cos θ of an even sky: ∫∫ cos θ sin θ dθ dφ / π, by hand."""
+    horizon = Horizon(((0, 10), (90, 35), (200, 5), (300, 60)))
+    around = np.arange(0.5, 360)
+    seen = 0.0
+    for height in horizon.elevation_at(around):
+        theta = np.radians(np.linspace(0, 90 - height, 400))
+        seen += np.trapezoid(np.cos(theta) * np.sin(theta), theta) * np.radians(1)
+
+    assert horizon.sky_view == pytest.approx(seen / np.pi, rel=2e-3)
+
+
 def test_turning_the_panel_pays():
     """Turned more often it gains; flat it can't be turned."""
     site = Site(latitude=46.1, longitude=-95.4)

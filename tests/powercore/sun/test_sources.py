@@ -123,7 +123,7 @@ def test_impossible_sources_are_refused():
     """The error names what is wrong."""
     with pytest.raises(UnknownKey, match="A source is mains"):
         generator(kind="wind")
-    with pytest.raises(OutOfRange, match="Consumption at full power"):
+    with pytest.raises(OutOfRange, match="Fuel use at full load"):
         fuel(full_l_h=0.2)
     with pytest.raises(UnknownKey, match="Power at a station"):
         Supply(kind="buffer", max_w=10, windows=DAY)

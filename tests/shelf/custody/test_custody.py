@@ -90,7 +90,7 @@ def test_what_is_lent_out_of_a_kit_neither_goes_nor_comes_with_it(kit, marin, bo
             {"tags": "K04", "to_name": "Heron"},
             "On hold, so it stays here: K04: swollen",
         ),
-        ({"tags": "K01"}, "Say to which station, person or vehicle"),
+        ({"tags": "K01"}, "Say which station, person or vehicle"),
         (
             {"tags": "K01", "to_name": "Heron", "due_at": "2001-01-01 10:00"},
             "due back before it goes",
@@ -264,7 +264,7 @@ def test_the_lead_finder_and_charge_by_answer_through_their_pages(kit, shelf, bo
     found = boss.get(
         reverse("shelf:lead_finder"), {"source": port.pk, "load": radio.pk}
     ).content.decode()
-    assert "Nothing that the club owns joins them" in found
+    assert "The club owns no leads that join them" in found
     assert "T-shaped radio plug plug" in found
 
     start = club_now()

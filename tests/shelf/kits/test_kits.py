@@ -82,7 +82,7 @@ def test_a_part_can_go_between_and_never_hang_on_itself(kit):
     joint.refresh_from_db()
 
     assert joint.after == switch
-    with pytest.raises(ValidationError, match="can't hang on what hangs on it"):
+    with pytest.raises(ValidationError, match="can't be fed by what it feeds"):
         kits.save_part(kit, wire, what="cable", after=joint)
 
 

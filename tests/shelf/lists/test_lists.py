@@ -138,7 +138,7 @@ def test_a_list_changes_only_the_columns_it_has(shelf, marin):
         ("generator", "tag,w,quiet_from\nG1,2000,ten", "quiet_from", "like 22:00"),
         ("guard", "tag,amps,role\nF1,30,rope", "role", "is not one of fuse"),
         ("charger", "tag,max_a,balances\nC1,9,perhaps", "balances", "yes or no"),
-        ("bank", "tag,cell_mah\nB1,10000\nb01,5000", "tag", "stands in row 2"),
+        ("bank", "tag,cell_mah\nB1,10000\nb01,5000", "tag", "is already in row 2"),
         ("kit", "name\nDrumlin", "tag", "is missing"),
     ],
 )  # fmt: skip

@@ -79,7 +79,7 @@ def _battery(
 ) -> BatteryPlan:
     place, soc, is_spare = YARD, 1.0, False
     if is_under_way:
-        # A pack that shows 0 V gives nothing until it is woken.
+        # A pack that shows 0 V gives nothing until it is woken up.
         soc = now.soc_low if now is not None and not now.is_tripped else 0.0
         if now is not None and now.place is not None:
             if now.place.kind == PlaceKind.POSITION:

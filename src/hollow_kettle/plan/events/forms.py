@@ -10,6 +10,7 @@ from hollow_kettle.people.models import Actor, Role
 from hollow_kettle.plan.models import SKY_CHOICES, Event, Purpose, Station
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from hollow_kettle.ui.seen import Seen
+from powercore import limits
 
 
 class EventForm(Seen, forms.Form):
@@ -23,66 +24,58 @@ class EventForm(Seen, forms.Form):
     ends = WallTimeField(label="Ends, local time")
     lateness_min = NumberField(
         label="Usual lateness of a walk",
-        low=0,
-        high=120,
-        unit="min",
+        limit=limits.LATENESS_MIN,
         is_whole=True,
-        initial="10",
+        initial=str(limits.USUAL_LATENESS_MIN),
         help_text="10 to 20 min is usual at night.",
     )
-    purpose = forms.ChoiceField(label="What it is for", choices=Purpose)
+    purpose = forms.ChoiceField(label="Purpose", choices=Purpose)
     first_tier_sky = forms.ChoiceField(
         label="First tier counts on",
         choices=SKY_CHOICES,
-        help_text="What must stay on the air survives this.",
+        help_text="What must stay on the air has to last under this sky.",
     )
     other_sky = forms.ChoiceField(label="Others count on", choices=SKY_CHOICES)
     yard_sky = forms.ChoiceField(
         label="The yard counts on",
         choices=SKY_CHOICES,
         initial="none",
-        help_text="For panels on bays or a buffer bank there: whom they charge for "
-        "hangs on the sun.",
+        help_text="For panels that feed bays or a buffer bank.",
     )
     settle_min = NumberField(
         label="Rest before charging",
-        low=0,
-        high=1440,
-        unit="min",
+        limit=limits.SETTLE_MIN,
         is_whole=True,
         initial="0",
-        help_text="To cool down after hard use, or to warm up on a cold day.",
+        help_text="To cool down after hard use, or warm up on a cold day.",
     )
     yard_cold_c = NumberField(
         label="Cold in the yard",
-        low=-60,
-        high=60,
-        unit="°C",
+        limit=limits.CELSIUS,
         required=False,
-        help_text="How cold batteries get where they charge. At or below 0 °C lithium "
-        "is planned on no bay, unless it warms itself. Empty: not counted.",
+        help_text="How cold batteries get there. At or below 0 °C no lithium battery "
+        "is charged, unless it heats itself. Empty: cold is ignored.",
     )
     lithium_reserve_pct = NumberField(
         label="Reserve of lithium",
-        low=0,
-        high=90,
-        unit="%",
+        limit=limits.RESERVE.percent,
         required=False,
-        help_text="Empty: as usual for what it is for. A battery's own reserve wins.",
+        help_text="Empty: the usual one for its purpose. A battery's own reserve comes "
+        "first.",
     )
     lead_reserve_pct = NumberField(
-        label="Reserve of lead-acid", low=0, high=90, unit="%", required=False
+        label="Reserve of lead-acid", limit=limits.RESERVE.percent, required=False
     )
     two_at_night = forms.BooleanField(
-        label="Two at night",
+        label="Nobody alone in the dark",
         required=False,
         initial=True,
-        help_text="Nobody walks alone while the sun is down where the yard is.",
+        help_text="Two or more walk together while the sun is down at the yard.",
     )
     is_own_power = forms.BooleanField(
         label="Own power only",
         required=False,
-        help_text="A charge from the mains is warned of before it spoils the claim.",
+        help_text="You are warned before a charge from the mains breaks the claim.",
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
@@ -17,8 +17,7 @@ from hollow_kettle.plan.changelog import edits, note
 from hollow_kettle.plan.models import Event, Site, Station
 from hollow_kettle.plan.rows import give
 from hollow_kettle.shelf.models import Asset
-
-LONGEST_DAYS = 14
+from powercore import limits
 
 
 @transaction.atomic
@@ -54,8 +53,9 @@ def save_event(
     starts_at, ends_at = from_local(starts, zone), from_local(ends, zone)
     if ends_at <= starts_at:
         raise ValidationError({"ends": "The event must end after it starts."})
-    if (ends_at - starts_at).days >= LONGEST_DAYS:
-        raise ValidationError({"ends": f"{LONGEST_DAYS} days is the longest event."})
+    if ends_at - starts_at > timedelta(minutes=limits.SPAN_MIN.high):
+        days = limits.SPAN_MIN.high / limits.DAY_MIN
+        raise ValidationError({"ends": f"{days:.0f} days is the longest event."})
     is_new = event is None
     event = event or Event()
     event.name, event.zone = name, zone

@@ -85,7 +85,7 @@ def import_scenario(content: bytes, *, by: Actor, is_template: bool = False) -> 
     except DatabaseError as error:
         first = str(error).splitlines()[0]
         raise ValidationError(
-            f"Something in the file can't be kept: {first}"
+            f"Something in the file can't be saved: {first}"
         ) from error
 
 

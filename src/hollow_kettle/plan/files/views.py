@@ -44,7 +44,9 @@ def event_copy(request: HttpRequest, uid: UUID) -> HttpResponse:
         by = actor_of(request)
         copy = tried(form, copy_event, event, by=by, **form.cleaned_data)
         if copy is not None:
-            messages.success(request, f"{copy} is a copy now; change what differs.")
+            messages.success(
+                request, f"{copy} is a copy now; change what is different."
+            )
             return redirect(copy)
     context = {"event": event, "form": form}
     status = 422 if form.is_bound else 200

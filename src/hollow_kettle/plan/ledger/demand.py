@@ -10,7 +10,7 @@ import numpy as np
 from hollow_kettle.plan.bridge.problems import EventProblem, problem_for
 from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, Station
-from hollow_kettle.ui.drawing import Scale, points
+from hollow_kettle.ui.drawing import Scale, marks, points
 from powercore.belief.runtime import hours_at
 from powercore.errors import PowercoreError
 from powercore.event.plans import FORECAST, StationPlan
@@ -34,6 +34,9 @@ from powercore.physics.loads import (
 )
 from powercore.sun.sizing import CRITICAL_RATIO, BatterySize, battery_size, panel_w
 from powercore.values import BUS_V, FloatArray
+
+#: Room for the watts beside a demand drawing, and how many of them. [px]
+_LEFT, _MARKS = 44, 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +75,8 @@ class StationPage:
     demand: list[DemandPart] = field(default_factory=list)
     sun: str = ""
     ticks: list[tuple[float, str]] = field(default_factory=list)
+    #: Watts up the side: pixel and words.
+    marks: list[tuple[float, str]] = field(default_factory=list)
     most_w: float = 0.0
     steps: list[StepRow] = field(default_factory=list)
     drop_v: float = 0.0
@@ -103,7 +108,7 @@ def station_page(event: Event, station: Station) -> StationPage:
     watts = problem.load_w[key]
     open_steps = int((watts > 0).sum())
     most_w = float(max(watts.max(), 1.0 if sun_w is None else sun_w.max(), 1.0))
-    x, y = Scale(0, event.span_min, 9, 631), Scale(0, most_w, 132, 8)
+    x, y = Scale(0, event.span_min, _LEFT, 631), Scale(0, most_w, 132, 8)
     mean_a = float(watts.sum()) / open_steps / BUS_V if open_steps else 0.0
     return StationPage(
         need_wh=float(watts.sum()) * problem.grid.step_min / 60,
@@ -118,6 +123,7 @@ def station_page(event: Event, station: Station) -> StationPage:
         demand=_stacked(problem, plan, x, y),
         sun="" if sun_w is None or not plan.arrays else _stepped(problem, sun_w, x, y),
         ticks=hour_ticks(event, x),
+        marks=marks(y, _MARKS),
         most_w=most_w,
         steps=_steps(problem, plan, lasts),
         drop_v=feeding.peak_a * plan.path_ohm,
@@ -243,6 +249,8 @@ class EventDemand:
     parts: list[DemandPart]
     sun: str
     ticks: list[tuple[float, str]]
+    #: Watts up the side: pixel and words.
+    marks: list[tuple[float, str]]
     most_w: float
     mean_w: float
     #: Mean that only 1 day in 10 goes above; stations vary each by itself. [W]
@@ -264,7 +272,7 @@ def event_demand(event: Event, found: EventProblem, sky: str) -> EventDemand:
     total = sum(problem.load_w.values(), np.zeros(problem.grid.count))
     sun_w = sum(suns[sky][0], np.zeros(problem.grid.count))
     most_w = float(max(total.max(), sun_w.max(), 1.0))
-    x, y = Scale(0, event.span_min, 9, 831), Scale(0, most_w, 132, 8)
+    x, y = Scale(0, event.span_min, _LEFT, 831), Scale(0, most_w, 132, 8)
     means = {key: float(watts.mean()) for key, watts in problem.load_w.items()}
     spread = sum(
         (mean * problem.stations[key].spread) ** 2 for key, mean in means.items()
@@ -279,6 +287,7 @@ def event_demand(event: Event, found: EventProblem, sky: str) -> EventDemand:
         ),
         sun=_stepped(problem, sun_w, x, y) if sun_w.max() > 0 else "",
         ticks=hour_ticks(event, x),
+        marks=marks(y, _MARKS),
         most_w=most_w,
         mean_w=mean_w,
         bad_w=mean_w + ONE_IN_TEN * spread**0.5,

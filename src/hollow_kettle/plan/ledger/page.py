@@ -14,7 +14,7 @@ from hollow_kettle.plan.bridge.problems import (
 )
 from hollow_kettle.plan.bridge.rotations import core_legs, current_rotation
 from hollow_kettle.plan.models import SKY_CHOICES, Event, Rotation, Station
-from hollow_kettle.ui.drawing import Scale
+from hollow_kettle.ui.drawing import Scale, marks
 from powercore.errors import PowercoreError
 from powercore.event.plans import CLEAR, FORECAST, LOW, NO_SUN
 from powercore.event.problem import Leg as CoreLeg
@@ -82,6 +82,21 @@ class LedgerLine:
         return typical if self.is_sure else f"{self.budget.on_air_bad_h:.1f}–{typical}"
 
     @property
+    def standing(self) -> tuple[str, datetime | None]:
+        """How it fares, worst first, and from when."""
+        if self.off_at:
+            return "off the air", self.off_at
+        if self.off_bad_at:
+            return "1-in-10 bad case: off at", self.off_bad_at
+        for words, minutes in (
+            ("", self.budget.reserve_min),
+            ("1-in-10 bad case: ", self.budget.reserve_bad_min),
+        ):
+            if minutes >= 1:
+                return f"{words}{minutes:.0f} min into reserve", None
+        return "on the air", None
+
+    @property
     def words(self) -> str:
         """The bar in words, for those who don't see it."""
         return ", ".join(f"{part.wh:.0f} Wh {part.words}" for part in self.parts)
@@ -124,7 +139,7 @@ class Fuel:
 
 @dataclass(frozen=True, slots=True)
 class SpoiltAt:
-    """What spoils the claim of own power, with its moment."""
+    """What breaks the claim of own power, with its moment."""
 
     spoilt: Spoilt
     starts: datetime
@@ -141,6 +156,8 @@ class LedgerPage:
     rotation: Rotation | None = None
     trouble: str = ""
     legend: list[tuple[str, str]] = field(default_factory=list)
+    #: Watt-hours along the bars: pixel and words.
+    scale: list[tuple[float, str]] = field(default_factory=list)
     lost: list[Lost] = field(default_factory=list)
     #: The sky that the first tier counts on, and who of it runs short under that.
     first_sky: str = ""
@@ -243,6 +260,7 @@ def _fill_lines(page: LedgerPage, event: Event, found: EventProblem) -> None:
     stations = {str(station.pk): station for station in found.stations}
     longest = max((line.need_wh for line in page.total.stations), default=0.0) or 1.0
     scale = Scale(0, longest, 0, _BAR)
+    page.scale = marks(scale)
     tags = {key: one.tag for key, one in found.problem.batteries.items()}
     for budget in page.total.stations:
         page.lines.append(

@@ -18,6 +18,7 @@ from hollow_kettle.plan.models import Event
 from hollow_kettle.plan.policy import policy_of
 from hollow_kettle.ui.forms import NumberField, time_of_day
 from powercore.futures.whatif import Change
+from powercore.limits import Limit
 from powercore.values import Window
 
 from .compare import compare, requests_of
@@ -49,9 +50,9 @@ WHAT_IF_KINDS = (
     ("off", "a load off, from – to"),
     ("spare", "a battery waits there as spare"),
     ("battery", "another first battery"),
-    ("panels", "so many 100 W panels more or fewer"),
-    ("duty", "transmits so many % of the plan"),
-    ("reserve", "reserve so many points higher or lower"),
+    ("panels", "100 W panels more or fewer (number)"),
+    ("duty", "transmits this % of the plan"),
+    ("reserve", "reserve higher or lower by (points)"),
 )
 
 
@@ -123,7 +124,7 @@ def _own_change(request: HttpRequest, event: Event) -> Change:
     if kind not in limits:
         raise ValidationError("Choose what changes.")
     low, high, unit = limits[kind]
-    field = NumberField(label="How much", low=low, high=high, unit=unit)
+    field = NumberField(label="How much", limit=Limit(low, high, unit))
     amount = field.clean(asked.get("amount", ""))
     assert amount is not None  # noqa: S101 - the field is required
     if kind == "duty":
@@ -155,7 +156,7 @@ def _asked_window(first: str, last: str, event: Event) -> Window | None:
         if b > a:
             return Window(start_min=a, end_min=b)
         day += timedelta(days=1)
-    raise ValidationError("That stretch lies outside the event.")
+    raise ValidationError("That is outside the event.")
 
 
 @require_safe

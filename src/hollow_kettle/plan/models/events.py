@@ -12,7 +12,9 @@ from django.urls import reverse
 
 from hollow_kettle.clock import Clock, real_now
 from hollow_kettle.people.models import Actor
+from hollow_kettle.ranges import possible
 from hollow_kettle.shelf.models import Asset
+from powercore import limits
 from powercore.event.joining import TIE
 
 SKY_CHOICES = [
@@ -54,7 +56,7 @@ class Event(models.Model):
     state = models.CharField(max_length=8, choices=State, default=State.PLANNED)
     clock_offset = models.DurationField(default=timedelta(0))
     lateness_min = models.PositiveSmallIntegerField(
-        "usual lateness of a walk", default=10
+        "usual lateness of a walk", default=limits.USUAL_LATENESS_MIN
     )
     batteries = models.ManyToManyField(Asset, blank=True, related_name="events")
     purpose = models.CharField(max_length=14, choices=Purpose, default=Purpose.EXERCISE)
@@ -76,7 +78,7 @@ class Event(models.Model):
     yard_cold_c = models.FloatField("cold in the yard", null=True, blank=True)
     lithium_reserve_pct = models.FloatField("reserve of lithium", null=True, blank=True)
     lead_reserve_pct = models.FloatField("reserve of lead-acid", null=True, blank=True)
-    two_at_night = models.BooleanField("two at night", default=True)
+    two_at_night = models.BooleanField("nobody alone in the dark", default=True)
     sky_origin = models.CharField(max_length=120, blank=True)
     copied_from = models.ForeignKey(
         "self", null=True, blank=True, on_delete=models.SET_NULL, related_name="copies"
@@ -85,19 +87,22 @@ class Event(models.Model):
     class Meta:
         ordering = ["-starts_at"]
         constraints = [
-            models.CheckConstraint(
-                name="plan_event_reserves",
-                condition=(
-                    Q(lithium_reserve_pct=None) | Q(lithium_reserve_pct__range=(0, 90))
-                )
-                & (Q(lead_reserve_pct=None) | Q(lead_reserve_pct__range=(0, 90))),
+            possible(
+                "plan_event_possible",
+                {
+                    "lateness_min": limits.LATENESS_MIN,
+                    "settle_min": limits.SETTLE_MIN,
+                    "yard_cold_c": limits.CELSIUS,
+                    "lithium_reserve_pct": limits.RESERVE.percent,
+                    "lead_reserve_pct": limits.RESERVE.percent,
+                },
             ),
             models.CheckConstraint(
-                name="plan_event_settle", condition=Q(settle_min__range=(0, 1440))
-            ),
-            models.CheckConstraint(
-                name="plan_event_cold",
-                condition=Q(yard_cold_c=None) | Q(yard_cold_c__range=(-60, 60)),
+                name="plan_event_not_too_long",
+                condition=Q(
+                    ends_at__lte=F("starts_at")
+                    + timedelta(minutes=limits.SPAN_MIN.high)
+                ),
             ),
             models.CheckConstraint(
                 name="plan_event_ends_after_start",

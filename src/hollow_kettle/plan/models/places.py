@@ -5,6 +5,9 @@ from __future__ import annotations
 from django.db import models
 from django.db.models import F, Q
 
+from hollow_kettle.ranges import possible
+from powercore import limits
+
 from .events import Event
 
 
@@ -25,10 +28,13 @@ class Site(models.Model):
             models.UniqueConstraint(
                 fields=["event"], condition=Q(is_yard=True), name="plan_one_yard"
             ),
-            models.CheckConstraint(
-                name="plan_site_on_earth",
-                condition=(Q(latitude=None) | Q(latitude__range=(-90, 90)))
-                & (Q(longitude=None) | Q(longitude__range=(-180, 180))),
+            possible(
+                "plan_site_on_earth",
+                {
+                    "latitude": limits.LATITUDE,
+                    "longitude": limits.LONGITUDE,
+                    "altitude_m": limits.ALTITUDE_M,
+                },
             ),
         ]
 
@@ -49,9 +55,9 @@ class HorizonPoint(models.Model):
             models.UniqueConstraint(
                 fields=["site", "azimuth"], name="plan_horizon_once"
             ),
-            models.CheckConstraint(
-                name="plan_horizon_possible",
-                condition=Q(azimuth__range=(0, 360)) & Q(height__range=(0, 90)),
+            possible(
+                "plan_horizon_possible",
+                {"azimuth": limits.AZIMUTH, "height": limits.HEIGHT},
             ),
         ]
 
@@ -69,9 +75,9 @@ class Walk(models.Model):
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["a", "b"], name="plan_walk_once"),
+            possible("plan_walk_possible", {"minutes": limits.WALK_MIN}),
             models.CheckConstraint(
-                name="plan_walk_possible",
-                condition=Q(minutes__range=(1, 600)) & ~Q(a=F("b")),
+                name="plan_walk_between_two", condition=~Q(a=F("b"))
             ),
         ]
 

@@ -173,11 +173,11 @@ class Search(models.Model):
     """A search for a better rotation: how far it is, and the best so far."""
 
     class State(models.TextChoices):
-        WAITING = "waiting", "waiting for the worker"
+        WAITING = "waiting", "waiting for its turn"
         RUNNING = "running", "looking"
         DONE = "done", "done"
         STOPPED = "stopped", "stopped"
-        FAILED = "failed", "broke off"
+        FAILED = "failed", "interrupted"
 
     event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="searches")
     rotation = models.ForeignKey(
@@ -222,6 +222,21 @@ class Search(models.Model):
         return f"{self.get_state_display()}, {self.passes} passes"
 
     @property
+    def aim(self) -> str:
+        """What its plans are made for, or judged by."""
+        if self.by_futures:
+            return "judged by 200 futures"
+        more = f"{self.margin_pct} % more use" if self.margin_pct else "use as planned"
+        return f"planned for {more}"
+
+    @property
+    def then(self) -> str:
+        """What it goes on to after the plan for use as planned."""
+        if self.by_futures:
+            return ", then 20 % and 35 % more use; 200 futures say what is better"
+        return f", then {self.margin_pct} % more use" if self.margin_pct else ""
+
+    @property
     def is_active(self) -> bool:
         """Whether it waits or runs."""
         return self.state in (self.State.WAITING, self.State.RUNNING)
@@ -239,7 +254,7 @@ class Trial(models.Model):
         NOT_ASKED = "", "not asked for"
         ASKED = "asked", "being worked out"
         DONE = "done", "worked out"
-        FAILED = "failed", "broke off"
+        FAILED = "failed", "interrupted"
 
     rotation = models.OneToOneField(
         Rotation, on_delete=models.CASCADE, related_name="trial"

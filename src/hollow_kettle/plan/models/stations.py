@@ -11,7 +11,9 @@ from django.db.models import F, Q
 from django.urls import reverse
 
 from hollow_kettle.log.models import TsTzRange
+from hollow_kettle.ranges import possible
 from hollow_kettle.shelf.models import EquipmentType
+from powercore import limits
 from powercore.physics.loads import listening_share
 
 from .events import Event
@@ -26,8 +28,10 @@ class Station(models.Model):
     site = models.OneToOneField(Site, on_delete=models.PROTECT, related_name="station")
     name = models.CharField(max_length=60)
     purpose = models.CharField(max_length=60, blank=True)
-    tier = models.PositiveSmallIntegerField(default=2)
-    changeover_s = models.PositiveSmallIntegerField("changeover", default=120)
+    tier = models.PositiveSmallIntegerField(default=limits.USUAL_TIER)
+    changeover_s = models.PositiveSmallIntegerField(
+        "changeover", default=limits.USUAL_CHANGEOVER_S
+    )
     disconnect_v = models.FloatField("disconnect", null=True, blank=True)
     reconnect_v = models.FloatField("reconnect", null=True, blank=True)
     rest_min = models.PositiveSmallIntegerField("rest before reconnect", default=0)
@@ -35,7 +39,7 @@ class Station(models.Model):
     feed_m = models.FloatField("feed, one way", null=True, blank=True)
     feed_awg = models.PositiveSmallIntegerField("feed wire", null=True, blank=True)
     operators = models.CharField(max_length=120, blank=True)
-    spread_pct = models.FloatField("use may differ by", default=15)
+    spread_pct = models.FloatField("use may vary by", default=100 * limits.USUAL_SPREAD)
     low_words = models.CharField("words for low power", max_length=120, blank=True)
     watch_words = models.CharField("words for watch only", max_length=120, blank=True)
     #: How many batteries may wait there beside the one in use; operators swap.
@@ -48,22 +52,23 @@ class Station(models.Model):
     class Meta:
         ordering = ["tier", "name"]
         constraints = [
-            models.CheckConstraint(
-                name="plan_station_spread", condition=Q(spread_pct__range=(0, 100))
-            ),
             models.UniqueConstraint(fields=["event", "name"], name="plan_station_once"),
-            models.CheckConstraint(
-                name="plan_station_tier", condition=Q(tier__range=(1, 9))
-            ),
-            models.CheckConstraint(
-                name="plan_station_spares", condition=Q(spares__range=(0, 20))
-            ),
-            models.CheckConstraint(
-                name="plan_station_weight", condition=Q(weight__range=(0.1, 10))
-            ),
-            models.CheckConstraint(
-                name="plan_station_cold",
-                condition=Q(cold_c=None) | Q(cold_c__range=(-60, 60)),
+            possible(
+                "plan_station_possible",
+                {
+                    "tier": limits.TIER,
+                    "changeover_s": limits.CHANGEOVER_S,
+                    "disconnect_v": limits.DISCONNECT_V,
+                    "reconnect_v": limits.DISCONNECT_V,
+                    "rest_min": limits.REST_MIN,
+                    "main_fuse_a": limits.MAIN_FUSE_A,
+                    "feed_m": limits.FEED_M,
+                    "feed_awg": limits.AWG,
+                    "spread_pct": limits.SPREAD.percent,
+                    "spares": limits.SPARES,
+                    "weight": limits.WEIGHT,
+                    "cold_c": limits.CELSIUS,
+                },
             ),
         ]
 
@@ -96,8 +101,15 @@ class StationEquipment(models.Model):
     class Meta:
         ordering = ["pk"]
         constraints = [
-            models.CheckConstraint(
-                name="plan_equipment_count", condition=Q(count__range=(1, 50))
+            possible(
+                "plan_equipment_possible",
+                {
+                    "count": limits.COUNT,
+                    "efficiency_pct": limits.EFFICIENCY.percent,
+                    "idle_w": limits.IDLE_W,
+                    "fills_wh": limits.FILLS_WH,
+                    "shed_pct": limits.SHARE.percent,
+                },
             )
         ]
 
@@ -117,6 +129,14 @@ class OperatingPattern(models.Model):
 
     class Meta:
         ordering = ["name"]
+        constraints = [
+            possible(
+                "plan_pattern_possible",
+                dict.fromkeys(
+                    ("transmit_share", "standby_share", "duty"), limits.SHARE
+                ),
+            )
+        ]
 
     def __str__(self) -> str:
         return self.name
@@ -184,7 +204,7 @@ class StationSupply(models.Model):
     )
     kind = models.CharField(max_length=10, choices=Kind)
     name = models.CharField(max_length=60, blank=True)
-    max_w = models.FloatField("most at once")
+    max_w = models.FloatField("highest power")
     starts_at = models.DateTimeField()
     ends_at = models.DateTimeField()
     charges = models.BooleanField("also charges the battery there", default=False)
@@ -193,12 +213,14 @@ class StationSupply(models.Model):
     class Meta:
         ordering = ["starts_at"]
         constraints = [
+            possible(
+                "plan_supply_possible",
+                {"max_w": limits.SUPPLY_W, "transfer_s": limits.TRANSFER_S},
+            ),
             models.CheckConstraint(
-                name="plan_supply_possible",
-                condition=Q(max_w__range=(1, 20_000))
-                & Q(transfer_s__range=(0, 60))
-                & Q(ends_at__gt=F("starts_at")),
-            )
+                name="plan_supply_ends_after_start",
+                condition=Q(ends_at__gt=F("starts_at")),
+            ),
         ]
 
     def __str__(self) -> str:

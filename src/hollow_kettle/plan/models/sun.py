@@ -5,7 +5,9 @@ from __future__ import annotations
 from django.db import models
 from django.db.models import F, Q
 
+from hollow_kettle.ranges import possible
 from hollow_kettle.shelf.models import Asset
+from powercore import limits
 
 from .events import Event
 from .stations import Station
@@ -28,11 +30,13 @@ class SkyHour(models.Model):
         ordering = ["at"]
         constraints = [
             models.UniqueConstraint(fields=["event", "at"], name="plan_sky_once"),
-            models.CheckConstraint(
-                name="plan_sky_possible",
-                condition=Q(oktas__range=(0, 8))
-                & Q(air_c__range=(-60, 60))
-                & Q(wind_ms__range=(0, 80)),
+            possible(
+                "plan_sky_possible",
+                {
+                    "oktas": limits.OKTAS,
+                    "air_c": limits.CELSIUS,
+                    "wind_ms": limits.WIND_MS,
+                },
             ),
         ]
 
@@ -59,9 +63,11 @@ class PanelArray(models.Model):
     imp_a = models.FloatField("max-power current")
     voc_v = models.FloatField("open-circuit voltage")
     isc_a = models.FloatField("short-circuit current")
-    power_pct_per_c = models.FloatField("power against warmth", default=-0.4)
-    tilt = models.FloatField(default=30)
-    azimuth = models.FloatField("faces", default=180)
+    power_pct_per_c = models.FloatField(
+        "power for each °C", default=100 * limits.USUAL_POWER_PER_C
+    )
+    tilt = models.FloatField(default=limits.USUAL_TILT)
+    azimuth = models.FloatField("faces", default=limits.USUAL_AZIMUTH)
     turns = models.PositiveSmallIntegerField("turned a day", default=0)
     is_on_ground = models.BooleanField("lies on the ground", default=False)
     method = models.CharField(
@@ -71,9 +77,11 @@ class PanelArray(models.Model):
         default="mppt",
     )
     max_a = models.FloatField("controller's limit", null=True, blank=True)
-    cable_m = models.FloatField("cable, one way", default=5)
-    cable_awg = models.PositiveSmallIntegerField("cable wire", default=12)
-    dirt_pct = models.FloatField("dirt takes", default=2)
+    cable_m = models.FloatField("cable, one way", default=limits.USUAL_CABLE_M)
+    cable_awg = models.PositiveSmallIntegerField(
+        "cable wire", default=limits.USUAL_CABLE_AWG
+    )
+    dirt_pct = models.FloatField("lost to dirt", default=100 * limits.USUAL_DIRT)
     factor = models.FloatField("reading against the model", default=1)
     factor_origin = models.CharField(max_length=120, blank=True)
     lit_from = models.TimeField("shaded until", null=True, blank=True)
@@ -87,18 +95,26 @@ class PanelArray(models.Model):
                 condition=Q(station__isnull=False) ^ Q(source__isnull=False),
             ),
             models.CheckConstraint(
-                name="plan_array_possible",
-                condition=Q(voc_v__gt=F("vmp_v"))
-                & Q(vmp_v__gt=0)
-                & Q(imp_a__gt=0)
-                & Q(isc_a__gt=0)
-                & Q(count__range=(1, 50))
-                & Q(power_pct_per_c__range=(-1, 0))
-                & Q(tilt__range=(0, 90))
-                & Q(azimuth__range=(0, 360))
-                & Q(turns__range=(0, 24))
-                & Q(dirt_pct__range=(0, 90))
-                & Q(factor__range=(0.05, 2)),
+                name="plan_array_open_above_mpp",
+                condition=Q(voc_v__gt=F("vmp_v")),
+            ),
+            possible(
+                "plan_array_possible",
+                {
+                    "count": limits.COUNT,
+                    "vmp_v": limits.VMP_V,
+                    "imp_a": limits.IMP_A,
+                    "isc_a": limits.ISC_A,
+                    "power_pct_per_c": limits.POWER_PER_C.percent,
+                    "tilt": limits.TILT,
+                    "azimuth": limits.AZIMUTH,
+                    "turns": limits.TURNS,
+                    "max_a": limits.CONTROLLER_A,
+                    "cable_m": limits.CABLE_M,
+                    "cable_awg": limits.AWG,
+                    "dirt_pct": limits.DIRT.percent,
+                    "factor": limits.FACTOR,
+                },
             ),
         ]
 

@@ -7,8 +7,9 @@ import uuid
 from django.db import models
 from django.db.models import F, Q
 
+from hollow_kettle.ranges import possible
 from hollow_kettle.shelf.models import Asset
-from powercore.event.plans import MOST_PEOPLE, USUAL_PEOPLE
+from powercore import limits
 
 from .events import Event
 
@@ -27,33 +28,49 @@ class Source(models.Model):
     event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="sources")
     name = models.CharField(max_length=60)
     kind = models.CharField(max_length=10, choices=Kind)
-    max_w = models.FloatField("most at once")
-    energy_wh = models.FloatField("energy it holds", null=True, blank=True)
+    max_w = models.FloatField("highest power")
+    energy_wh = models.FloatField("energy in it", null=True, blank=True)
     capacity_wh = models.FloatField("energy it can hold", null=True, blank=True)
     max_va = models.FloatField("apparent power", null=True, blank=True)
-    other_w = models.FloatField("other things on it", default=0)
+    other_w = models.FloatField("other loads on it", default=0)
     quiet_from = models.TimeField(null=True, blank=True)
     quiet_until = models.TimeField(null=True, blank=True)
     is_quiet_waived = models.BooleanField("quiet hours waived", default=False)
-    quarter_l_h = models.FloatField("burns at a quarter", null=True, blank=True)
-    full_l_h = models.FloatField("burns at full power", null=True, blank=True)
+    quarter_l_h = models.FloatField("fuel use at a quarter load", null=True, blank=True)
+    full_l_h = models.FloatField("fuel use at full load", null=True, blank=True)
     tank_l = models.FloatField("tank", null=True, blank=True)
     on_hand_l = models.FloatField("fuel on hand", null=True, blank=True)
-    refuel_min = models.PositiveSmallIntegerField("refuelling takes", default=25)
+    refuel_min = models.PositiveSmallIntegerField(
+        "refuelling takes", default=limits.USUAL_REFUEL_MIN
+    )
     filled_from = models.ForeignKey(
         "self", null=True, blank=True, on_delete=models.SET_NULL, related_name="banks"
     )
-    fill_w = models.FloatField("filled with", default=0)
+    fill_w = models.FloatField("charged with", default=0)
 
     class Meta:
         ordering = ["name"]
         constraints = [
             models.CheckConstraint(
-                name="plan_source_possible",
-                condition=Q(max_w__range=(1, 100_000))
-                & (Q(energy_wh=None) | Q(energy_wh__range=(0, 1_000_000)))
-                & (~Q(kind="buffer") | Q(energy_wh__isnull=False)),
-            )
+                name="plan_bank_has_energy",
+                condition=~Q(kind="buffer") | Q(energy_wh__isnull=False),
+            ),
+            possible(
+                "plan_source_possible",
+                {
+                    "max_w": limits.SOURCE_W,
+                    "energy_wh": limits.ENERGY_WH,
+                    "capacity_wh": limits.ENERGY_WH,
+                    "max_va": limits.SOURCE_VA,
+                    "other_w": limits.OTHER_W,
+                    "quarter_l_h": limits.QUARTER_L_H,
+                    "full_l_h": limits.FULL_L_H,
+                    "tank_l": limits.TANK_L,
+                    "on_hand_l": limits.ON_HAND_L,
+                    "refuel_min": limits.REFUEL_MIN,
+                    "fill_w": limits.FILL_W,
+                },
+            ),
         ]
 
     def __str__(self) -> str:
@@ -105,7 +122,7 @@ class Bay(models.Model):
             models.CheckConstraint(
                 name="plan_bay_possible",
                 condition=Q(charger__isnull=False, max_w=None)
-                | Q(charger=None, max_w__range=(1, 20_000)),
+                | Q(charger=None, max_w__range=(limits.BAY_W.low, limits.BAY_W.high)),
             ),
             models.UniqueConstraint(
                 fields=["event", "charger"], name="plan_charger_on_one_bay"
@@ -126,7 +143,7 @@ class Crew(models.Model):
     )
     starts_at = models.DateTimeField()
     ends_at = models.DateTimeField()
-    people = models.PositiveSmallIntegerField(default=USUAL_PEOPLE)
+    people = models.PositiveSmallIntegerField(default=limits.USUAL_PEOPLE)
 
     class Meta:
         ordering = ["starts_at", "name"]
@@ -135,10 +152,7 @@ class Crew(models.Model):
                 name="plan_crew_ends_after_start",
                 condition=Q(ends_at__gt=F("starts_at")),
             ),
-            models.CheckConstraint(
-                name="plan_crew_people",
-                condition=Q(people__range=(1, MOST_PEOPLE)),
-            ),
+            possible("plan_crew_possible", {"people": limits.PEOPLE}),
         ]
 
     def __str__(self) -> str:

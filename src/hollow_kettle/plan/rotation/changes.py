@@ -31,7 +31,7 @@ from powercore.rotation.change import (
     uncharged,
 )
 from powercore.rotation.compare import Cost, Replayed
-from powercore.rotation.pins import kept
+from powercore.rotation.pins import repaired
 from powercore.rotation.polish.rounds import grouped, mended
 
 from .queries import tags_of
@@ -115,7 +115,7 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
             problem = Problem(
                 with_pins(event, frozen.scenario, rotation.from_min, asked)
             )
-            legs = kept(problem, start, keep_until_min=past)
+            legs = repaired(problem, start, keep_until_min=past)
         else:
             words, problem = stay_words(event, asked), frozen
             base = Replayed.of(problem, before)
@@ -131,7 +131,8 @@ def try_change(rotation: Rotation, asked: Stay | Pin) -> Proposal:
     pin = asked if isinstance(asked, Pin) else None
     if pin is not None and pin.kind == Pin.Kind.LOW and cost.lowered_min < 0.5:
         raise ValidationError(
-            f"{words}: that saves nothing; it has no lower step, or needs none then."
+            f"{words}: that saves nothing: it has no lower power step, or draws "
+            "nothing then."
         )
     is_same = not (pin and pin.kind == Pin.Kind.LOW) and legs == tuple(before)
     return Proposal(rotation, words, cost, problem, legs, is_same, pin)
@@ -155,7 +156,7 @@ def _of_stay(
     if leg.kind == CHARGE:
         return _of_charge(rotation, problem, legs, asked)
     if has_left(asked.leg):
-        raise CannotChange("its walk has left already")
+        raise CannotChange("its walk has already left")
     past = kept_until_min(rotation, timedelta(0))
     if asked.what == "instead" and asked.battery is not None:
         other = str(asked.battery.pk)
@@ -239,7 +240,7 @@ def take_back(draft: Rotation) -> Rotation:
     """
     before = draft.changed_from
     if draft.state != Rotation.State.DRAFT or before is None:
-        raise ValidationError("Only a draft that was changed can be taken back.")
+        raise ValidationError("Only a draft that was changed can be undone.")
     draft.state = Rotation.State.TAKEN_BACK
     draft.save(update_fields=["state"])
     draft.pins.filter(lifted_at=None).update(lifted_at=real_now())

@@ -12,6 +12,7 @@ from hollow_kettle.plan.models import Bay, Event, Leg, Pin, Rotation
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from powercore.event.plans import OF_STATIONS
+from powercore.limits import Limit
 
 from .changes import CHARGE_CHANGES, STAY_CHANGES, Stay
 
@@ -28,7 +29,7 @@ class StayForm(Dressed, forms.Form):
         Asset.objects.none(), label="Another battery", required=False
     )
     minutes = NumberField(
-        label="Minutes", low=1, high=240, unit="min", is_whole=True, required=False
+        label="Minutes", limit=Limit(1, 240, "min"), is_whole=True, required=False
     )
     bay = forms.ModelChoiceField(
         Bay.objects.none(), label="Another bay", required=False
@@ -103,7 +104,7 @@ class PinForm(Dressed, forms.Form):
     battery = BatteryField(
         label="Battery",
         required=False,
-        help_text="Kept away with none named: no battery at all.",
+        help_text="“Keep away” without a battery means no battery at all.",
     )
     place = forms.ChoiceField(label="Where", required=False)
     starts = WallTimeField(label="From, local time")
@@ -130,9 +131,9 @@ class PinForm(Dressed, forms.Form):
             self.add_error("battery", "Say which battery stays.")
         is_of_station = kind in OF_STATIONS
         if is_of_station and data.get("battery"):
-            self.add_error("battery", "That is not a battery's: leave this empty.")
+            self.add_error("battery", "That pin names no battery: leave this empty.")
         if kind not in (Pin.Kind.NO_WALK, Pin.Kind.NO_SWAP) and not place:
-            self.add_error("place", "Say where: any is for walks and swaps only.")
+            self.add_error("place", "Say where: “any” is for walks and swaps only.")
         if is_of_station and place and place not in self.stations:
             self.add_error("place", "Choose a station, not a bay.")
         starts, ends = data.get("starts"), data.get("ends")
@@ -144,7 +145,7 @@ class PinForm(Dressed, forms.Form):
             elif end <= event.starts_at or event.ends_at <= start:
                 self.add_error("starts", "That is outside the event.")
             elif event.state == Event.State.RUNNING and end <= event.clock.now():
-                self.add_error("ends", "That is over by now.")
+                self.add_error("ends", "That is past.")
             data |= {"starts_at": start, "ends_at": end}
         return data
 

@@ -172,7 +172,7 @@ def warnings_of(
     }
     tags = tags_of(rotation)
     found = [
-        f"{tags.get(key, '?')} is on hold: {why}. Moves with it don't count; plan anew."
+        f"{tags.get(key, '?')} is on hold: {why}. Its moves don't count; plan again."
         for key, why in holds.items()
         if key in used
     ]
@@ -182,7 +182,7 @@ def warnings_of(
         if alone:
             found.append(
                 "It was made when batteries charged unwatched, and does so "
-                f"{len(alone)} times; plan anew, or watch the yard then."
+                f"{len(alone)} times; plan again, or have somebody watch the yard then."
             )
     return found
 

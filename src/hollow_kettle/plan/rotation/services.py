@@ -171,7 +171,7 @@ def publish(rotation: Rotation, *, by: Actor | None = None) -> None:
     rotation.refresh_from_db(fields=["state"])
     if rotation.state == Rotation.State.TAKEN_BACK:
         raise ValidationError(
-            f"Draft {rotation.number} was taken back meanwhile; publish another."
+            f"Draft {rotation.number} was undone meanwhile; publish another."
         )
     event.rotations.filter(state=Rotation.State.PUBLISHED).update(
         state=Rotation.State.SUPERSEDED

@@ -338,7 +338,7 @@ def rotation_take_back(request: HttpRequest, uid: UUID, number: int) -> HttpResp
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
         return redirect("plan:rotation_detail", event.pk, number)
-    messages.success(request, f"Taken back: {draft.change}.")
+    messages.success(request, f"Undone: {draft.change}.")
     return redirect("plan:rotation_detail", event.pk, before.number)
 
 

@@ -8,54 +8,45 @@ from hollow_kettle.plan.models import OperatingPattern, StationSupply
 from hollow_kettle.shelf.models import EquipmentType
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from hollow_kettle.ui.seen import Seen
-
-CHANGEOVER_WHY = "isolators take seconds; without them it is 1 to 3 min"
+from powercore import limits
 
 
 class StationForm(Seen, forms.Form):
     """A station: how important, where, how a swap is made."""
 
     name = forms.CharField(label="Name", max_length=60)
-    purpose = forms.CharField(label="What it is for", max_length=60, required=False)
+    purpose = forms.CharField(label="Purpose", max_length=60, required=False)
     tier = NumberField(
         label="Tier",
-        low=1,
-        high=9,
+        limit=limits.TIER,
         is_whole=True,
-        initial="2",
-        help_text="1 is kept on the air first, at any cost to the others.",
+        initial=str(limits.USUAL_TIER),
+        help_text="1 is kept on the air first, whatever that costs the others.",
     )
     weight = NumberField(
         label="Weight inside its tier",
-        low=0.1,
-        high=10,
+        limit=limits.WEIGHT,
         required=False,
-        help_text="A minute off the air here counts as so many at another of its tier; "
-        "empty: 1.",
+        help_text="A minute off the air here counts as this many at another station of "
+        "its tier; empty: 1.",
     )
     cold_c = NumberField(
         label="Cold there",
-        low=-60,
-        high=60,
-        unit="°C",
+        limit=limits.CELSIUS,
         required=False,
-        help_text="How cold batteries get: what they then can't give is not planned "
-        "with. A warm tent or box counts. Empty: not counted.",
+        help_text="How cold batteries get there; what the cold takes from them is not "
+        "planned with. A warm tent or box counts. Empty: cold is ignored.",
     )
     changeover_s = NumberField(
         label="Changeover",
-        low=0,
-        high=3600,
-        unit="s",
+        limit=limits.CHANGEOVER_S,
         is_whole=True,
-        initial="120",
-        why=CHANGEOVER_WHY,
+        initial=str(limits.USUAL_CHANGEOVER_S),
         help_text="Break at a swap; 0 with isolators.",
     )
     spares = NumberField(
         label="Spares kept there",
-        low=0,
-        high=20,
+        limit=limits.SPARES,
         is_whole=True,
         required=False,
         help_text="Batteries that may wait there beside the one in use, full or empty; "
@@ -63,44 +54,34 @@ class StationForm(Seen, forms.Form):
     )
     disconnect_v = NumberField(
         label="Disconnect",
-        low=5,
-        high=100,
-        unit="V",
+        limit=limits.DISCONNECT_V,
         required=False,
         help_text="Automatic low-voltage disconnect, if it has one.",
     )
     reconnect_v = NumberField(
         label="Reconnect",
-        low=5,
-        high=100,
-        unit="V",
+        limit=limits.DISCONNECT_V,
         required=False,
-        help_text="Where a disconnect lets go again; it must lie above it.",
+        help_text="Where the disconnect switches on again; above the disconnect.",
     )
     rest_min = NumberField(
-        label="Rest before it reconnects",
-        low=0,
-        high=600,
-        unit="min",
+        label="Wait before it reconnects",
+        limit=limits.REST_MIN,
         is_whole=True,
         required=False,
     )
     main_fuse_a = NumberField(
-        label="Main fuse", low=0.5, high=500, unit="A", required=False
+        label="Main fuse", limit=limits.MAIN_FUSE_A, required=False
     )
     feed_m = NumberField(
         label="Length of its feed line",
-        low=0,
-        high=500,
-        unit="m",
+        limit=limits.FEED_M,
         required=False,
-        help_text="One way; its drop counts at the station.",
+        help_text="One way; its voltage drop counts.",
     )
     feed_awg = NumberField(
-        label="Wire of that feed",
-        low=0,
-        high=30,
-        unit="AWG",
+        label="Wire of the feed line",
+        limit=limits.AWG,
         is_whole=True,
         required=False,
     )
@@ -112,9 +93,7 @@ class StationForm(Seen, forms.Form):
     )
     spread_pct = NumberField(
         label="Use may vary by",
-        low=0,
-        high=100,
-        unit="%",
+        limit=limits.SPREAD.percent,
         required=False,
         help_text="One standard deviation; 15 % where nobody knows.",
     )
@@ -129,43 +108,37 @@ class StationForm(Seen, forms.Form):
     )
     walk_min = NumberField(
         label="Walk from the yard",
-        low=1,
-        high=600,
-        unit="min",
+        limit=limits.WALK_MIN,
         is_whole=True,
         required=False,
         help_text="Empty: worked out from the map.",
     )
-    latitude = NumberField(label="Latitude", low=-90, high=90, unit="°", required=False)
-    longitude = NumberField(
-        label="Longitude", low=-180, high=180, unit="°", required=False
-    )
+    latitude = NumberField(label="Latitude", limit=limits.LATITUDE, required=False)
+    longitude = NumberField(label="Longitude", limit=limits.LONGITUDE, required=False)
 
 
 class EquipmentForm(Dressed, forms.Form):
     """Equipment of a station."""
 
     equipment = forms.ModelChoiceField(EquipmentType.objects, label="Equipment")
-    count = NumberField(label="How many", low=1, high=50, is_whole=True, initial="1")
+    count = NumberField(
+        label="How many", limit=limits.COUNT, is_whole=True, initial="1"
+    )
     step = forms.ChoiceField(
         label="Run at", choices=[("full", "full"), ("low", "low power")]
     )
     efficiency_pct = NumberField(
         label="Behind a converter of",
-        low=5,
-        high=100,
-        unit="%",
+        limit=limits.EFFICIENCY.percent,
         required=False,
         help_text="85 to 95 % for a DC converter, 80 to 92 % for an inverter.",
     )
     idle_w = NumberField(
-        label="Its own draw", low=0, high=200, unit="W", required=False
+        label="Converter's own draw", limit=limits.IDLE_W, required=False
     )
     fills_wh = NumberField(
         label="Full after",
-        low=0,
-        high=100_000,
-        unit="Wh",
+        limit=limits.FILLS_WH,
         required=False,
         help_text="For what charges and then stops: laptops, handhelds, banks.",
     )
@@ -177,11 +150,10 @@ class EquipmentForm(Dressed, forms.Form):
     )
     shed_pct = NumberField(
         label="Switched off at a charge of",
-        low=0,
-        high=100,
-        unit="%",
+        limit=limits.SHARE.percent,
         required=False,
-        help_text="Of the battery there: the first stage of a thin night.",
+        help_text="Charge of the station's battery at which it is switched off to save "
+        "the rest.",
     )
 
 
@@ -190,14 +162,12 @@ class SupplyForm(Dressed, forms.Form):
 
     kind = forms.ChoiceField(label="Kind", choices=StationSupply.Kind)
     name = forms.CharField(label="Name", max_length=60, required=False)
-    max_w = NumberField(label="Most at once", low=1, high=20_000, unit="W")
+    max_w = NumberField(label="Highest power", limit=limits.SUPPLY_W)
     starts = WallTimeField(label="On from")
     ends = WallTimeField(label="until")
     transfer_s = NumberField(
         label="Break at the transfer",
-        low=0,
-        high=60,
-        unit="s",
+        limit=limits.TRANSFER_S,
         initial="0",
         help_text="0 with a battery that bridges it; try it before the day.",
     )
@@ -218,15 +188,13 @@ class HoursForm(Dressed, forms.Form):
     )
     on_for_min = NumberField(
         label="Listens only for",
-        low=1,
-        high=1440,
-        unit="min",
+        limit=limits.LISTENS_MIN,
         is_whole=True,
         required=False,
         help_text="Listening windows: switched off between them.",
     )
     every_min = NumberField(
-        label="every", low=1, high=1440, unit="min", is_whole=True, required=False
+        label="every", limit=limits.LISTENS_MIN, is_whole=True, required=False
     )
 
 
@@ -234,14 +202,14 @@ class PatternForm(Dressed, forms.Form):
     """A way of operating of the club's own."""
 
     name = forms.CharField(label="Name", max_length=60)
-    transmit_pct = NumberField(label="Transmits", low=0, high=100, unit="% of time")
+    transmit_pct = NumberField(
+        label="Transmits", limit=limits.SHARE.percent, unit="% of time"
+    )
     duty_pct = NumberField(
         label="Duty of the mode",
-        low=0,
-        high=100,
-        unit="%",
+        limit=limits.SHARE.percent,
         help_text="Phone 20, Morse 40, FM and digital 100.",
     )
     standby_pct = NumberField(
-        label="On standby", low=0, high=100, unit="% of time", initial="0"
+        label="On standby", limit=limits.SHARE.percent, unit="% of time", initial="0"
     )

@@ -57,8 +57,8 @@ def save_station(
     here = event.stations.select_for_update()
     if station is not None and not here.filter(pk=station.pk).exists():
         raise ValidationError(
-            f"{station.name} was taken out of the event meanwhile; nothing was kept. "
-            "Add it again if it is wanted."
+            f"{station.name} was removed from the event meanwhile; nothing was saved. "
+            "Add it again if you want it."
         )
     twin = event.stations.filter(name__iexact=name).exclude(
         pk__in=[station.pk] if station else []

@@ -24,6 +24,7 @@ from hollow_kettle.plan.bridge.places import walk_minutes
 from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.models import Event, OperatingPattern, Station
 from hollow_kettle.shelf.models import EquipmentType
+from powercore import limits
 
 from . import services
 
@@ -52,10 +53,14 @@ STATION_COLUMNS = (
         readers.text(60),
         "Name of the station.",
         required=True,
-        also=("station",),
+        aliases=("station",),
     ),
-    Column("tier", readers.whole(1, 9), "1 is kept on the air first; 2 when left out."),
-    Column("purpose", readers.text(60), "What it is for.", also=("what",)),
+    Column(
+        "tier",
+        readers.whole(limits.TIER),
+        f"1 is kept on the air first; {limits.USUAL_TIER} when left out.",
+    ),
+    Column("purpose", readers.text(60), "Purpose.", aliases=("what",)),
     Column(
         "equipment",
         _equipment,
@@ -76,24 +81,28 @@ STATION_COLUMNS = (
     Column("closes", readers.wall_time, "Local time; event end when left out."),
     Column(
         "walk_min",
-        readers.whole(1, 600),
+        readers.whole(limits.WALK_MIN),
         "Minutes on foot from the yard; worked out from the map when left out.",
-        also=("walk",),
+        aliases=("walk",),
     ),
     Column(
         "changeover_s",
-        readers.whole(0, 3600),
-        "Seconds of break at a swap; 120 when left out.",
+        readers.whole(limits.CHANGEOVER_S),
+        f"Seconds of break at a swap; {limits.USUAL_CHANGEOVER_S} when left out.",
     ),
     Column(
-        "disconnect_v", readers.number(5, 100, "V"), "Automatic disconnect, if any."
+        "disconnect_v",
+        readers.number(limits.DISCONNECT_V),
+        "Automatic disconnect, if any.",
     ),
-    Column("latitude", readers.number(-90, 90, "°"), "Degrees north.", also=("lat",)),
+    Column(
+        "latitude", readers.number(limits.LATITUDE), "Degrees north.", aliases=("lat",)
+    ),
     Column(
         "longitude",
-        readers.number(-180, 180, "°"),
+        readers.number(limits.LONGITUDE),
         "Degrees east.",
-        also=("lon", "lng"),
+        aliases=("lon", "lng"),
     ),
 )
 NAMES = tuple(column.name for column in STATION_COLUMNS)
@@ -133,7 +142,9 @@ def preview_stations(event: Event, content: bytes) -> tuple[Preview, list[Planne
         name = values["name"].casefold()
         if name in seen:
             preview.fault(
-                number, "name", f"'{values['name']}' stands in row {seen[name]} already"
+                number,
+                "name",
+                f"'{values['name']}' is already in row {seen[name]}",
             )
         seen.setdefault(name, number)
         for key, _, _ in values["equipment"]:
@@ -184,7 +195,7 @@ def apply_stations(event: Event, content: bytes, *, by: Actor | None = None) -> 
             event,
             row.station,
             name=values["name"],
-            tier=values["tier"] or 2,
+            tier=values["tier"] or limits.USUAL_TIER,
             purpose=values["purpose"] or "",
             changeover_s=values["changeover_s"],
             disconnect_v=values["disconnect_v"],

@@ -129,7 +129,7 @@ def station_delete(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRe
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
         return redirect(station)
-    messages.success(request, f"{station} is out of the event.")
+    messages.success(request, f"{station} is removed from the event.")
     return redirect(event)
 
 
@@ -171,7 +171,7 @@ def pattern_add(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRespo
     station = station_or_404(event, station_uid)
     form = forms.PatternForm(request.POST)
     if form.is_valid() and tried(form, services.add_pattern, **form.cleaned_data):
-        messages.success(request, "It stands in the list of ways of operating now.")
+        messages.success(request, "It is among the operating patterns now.")
         return redirect(station)
     return _station_page(request, event, station, pattern_form=form)
 

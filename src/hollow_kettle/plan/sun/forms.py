@@ -10,19 +10,20 @@ from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from hollow_kettle.ui.seen import Seen
+from powercore import limits
 
 
 class ArrayForm(Dressed, forms.Form):
     """Panels: which, where, how they stand."""
 
     panel = forms.ModelChoiceField(
-        Asset.objects.none(), label="Panel of the shelf", required=False
+        Asset.objects.none(), label="Panel from the shelf", required=False
     )
     watts = NumberField(
-        label="or watts as printed", low=1, high=5000, unit="W", required=False
+        label="or its rated watts", limit=limits.PANEL_W, required=False
     )
     count = NumberField(
-        label="How many in parallel", low=1, high=50, is_whole=True, initial="1"
+        label="How many in parallel", limit=limits.COUNT, is_whole=True, initial="1"
     )
     feeds = forms.ChoiceField(label="Feeds")
     method = forms.ChoiceField(
@@ -30,7 +31,7 @@ class ArrayForm(Dressed, forms.Form):
         choices=[("mppt", "tracking (MPPT)"), ("pwm", "plain (PWM)")],
     )
     max_a = NumberField(
-        label="Controller's limit", low=0.5, high=200, unit="A", required=False
+        label="Controller's limit", limit=limits.CONTROLLER_A, required=False
     )
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
@@ -61,20 +62,16 @@ class AimForm(Seen, forms.Form):
     """How panels stand, and what shades them."""
 
     tilt = NumberField(
-        label="Tilt", low=0, high=90, unit="°", help_text="0 lies flat, 90 upright."
+        label="Tilt", limit=limits.TILT, help_text="0 lies flat, 90 upright."
     )
     azimuth = NumberField(
         label="Faces",
-        low=0,
-        high=360,
-        unit="°",
+        limit=limits.AZIMUTH,
         help_text="From north by east: south is 180.",
     )
     turns = NumberField(
         label="Turned to the sun",
-        low=0,
-        high=24,
-        unit="times a day",
+        limit=limits.TURNS,
         is_whole=True,
         help_text="0: stays as it stands.",
     )
@@ -90,13 +87,11 @@ class AimForm(Seen, forms.Form):
         widget=forms.TimeInput(format="%H:%M"),
         error_messages={"invalid": "Write the time of day like 17:00."},
     )
-    dirt_pct = NumberField(label="Dirt takes", low=0, high=90, unit="%")
-    cable_m = NumberField(label="Cable, one way", low=0, high=100, unit="m")
-    cable_awg = NumberField(
-        label="Cable's wire", low=0, high=30, unit="AWG", is_whole=True
-    )
+    dirt_pct = NumberField(label="Lost to dirt", limit=limits.DIRT.percent)
+    cable_m = NumberField(label="Cable, one way", limit=limits.CABLE_M)
+    cable_awg = NumberField(label="Cable's wire", limit=limits.AWG, is_whole=True)
     is_on_ground = forms.BooleanField(
-        label="Lies on the ground", required=False, help_text="It runs hotter."
+        label="Lies on the ground", required=False, help_text="It gets hotter there."
     )
 
 
@@ -104,13 +99,43 @@ class NoonForm(Dressed, forms.Form):
     """One reading that sets the model right."""
 
     at = WallTimeField(label="Read at")
-    amps = NumberField(label="Into the battery", low=0, high=250, unit="A")
-    volts = NumberField(label="at", low=5, high=100, unit="V")
+    amps = NumberField(label="Into the battery", limit=limits.MEASURED_A)
+    volts = NumberField(label="at", limit=limits.DISCONNECT_V)
     oktas = NumberField(
         label="Cloud then",
-        low=0,
-        high=8,
-        unit="eighths",
+        limit=limits.OKTAS,
         initial="0",
         help_text="Best in a clear hour near noon.",
+    )
+
+
+class HorizonForm(Seen, forms.Form):
+    """Hills and trees around a place, as dragged or typed."""
+
+    ids = "horizon_%s"
+    points = forms.CharField(
+        label="One point per line: direction and height, in degrees",
+        required=False,
+        widget=forms.Textarea(
+            attrs={
+                "id": "points",
+                "class": "form-control mono",
+                "rows": 6,
+                "spellcheck": "false",
+                "placeholder": "90 12\n135 30\n180 8",
+            }
+        ),
+        help_text="North 0, east 90, south 180. Straight lines between; empty: open to "
+        "the horizon.",
+    )
+
+
+class CloudForm(Seen, forms.Form):
+    """Cloud hour by hour from the event's start."""
+
+    ids = "cloud_%s"
+    oktas = forms.CharField(
+        label="Cloud from the start, one number an hour, in eighths",
+        required=False,
+        widget=forms.Textarea(attrs={"class": "form-control mono", "rows": 3}),
     )

@@ -13,7 +13,7 @@ from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.bridge.sun import array_of, sky_site
 from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, PanelArray, Site
-from hollow_kettle.ui.drawing import Scale, points
+from hollow_kettle.ui.drawing import Scale, marks, points
 from powercore.errors import PowercoreError, UnknownKey
 from powercore.event.plans import CLEAR, FORECAST, SkyHour
 from powercore.values import BoolArray, TimeGrid
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from powercore.event.sky import SkyView
 
 #: The sky drawing: directions across, height up. [px]
-WIDTH, HEIGHT, LEFT, FOOT = 760, 300, 34, 24
+WIDTH, HEIGHT, LEFT, FOOT = 760, 300, 44, 24
 #: Highest elevation drawn. [°]
 TOP = 90.0
 
@@ -78,6 +78,9 @@ class SunSheet:
     forecast: str = ""
     ticks: list[tuple[float, str]] = field(default_factory=list)
     most_w: float = 0.0
+    #: Watts up the side: pixel and words.
+    marks: list[tuple[float, str]] = field(default_factory=list)
+    left: int = LEFT
     cloud: list[tuple[float, float, float]] = field(default_factory=list)
     days: list[dict[str, Any]] = field(default_factory=list)
     trouble: str = ""
@@ -95,6 +98,20 @@ class SunSheet:
             )
             words += f", sunrise {rise:%H:%M}, sunset {down:%H:%M}"
         return f"{words}, over the horizon of {self.site.name}"
+
+
+def cloud_by_hour(event: Event) -> str:
+    """The forecast's cloud as people type it: eighths, one an hour from the start."""
+    rows = list(event.sky.order_by("at"))
+    if not rows:
+        return ""
+    words, at = [], 0
+    for hour in range(-(-event.span_min // 60)):
+        moment = event.moment_of(60 * hour)
+        while at + 1 < len(rows) and rows[at + 1].at <= moment:
+            at += 1
+        words.append(f"{rows[at].oktas:g}")
+    return " ".join(words)
 
 
 def sun_sheet(event: Event, site: Site | None, day: int = 0) -> SunSheet:
@@ -242,7 +259,7 @@ def _fill_harvest(
     x, y = Scale(0, event.span_min, LEFT, WIDTH), Scale(0, sheet.most_w, 110, 10)
     sheet.clear = _outline(total[CLEAR], view.grid, x, y)
     sheet.forecast = _outline(total[FORECAST], view.grid, x, y)
-    sheet.ticks = hour_ticks(event, x)
+    sheet.ticks, sheet.marks = hour_ticks(event, x), marks(y, 3)
     cloud = view.oktas
     sheet.cloud = [
         (x(step * view.grid.step_min), 60 / view.grid.step_min, float(cloud[step]))
@@ -291,7 +308,7 @@ def modelled_w(event: Event, row: PanelArray, at: datetime, oktas: float) -> flo
     sites = list(event.sites.prefetch_related("horizon"))
     place = sky_site(sites)
     if place is None:
-        raise UnknownKey("Put the yard or a station on the map first.")
+        raise UnknownKey("Give the yard or a station its coordinates first.")
     where = row.station.site_id if row.station else None
     site = next(
         (one for one in sites if one.pk == where or (where is None and one.is_yard)),

@@ -151,7 +151,7 @@ def set_horizon(
         if not 0 <= height <= 90:
             raise ValidationError(f"A height is between 0 and 90°, not {height:g}°.")
         if azimuth % 360 in seen:
-            raise ValidationError(f"{azimuth:g}° stands there twice.")
+            raise ValidationError(f"{azimuth:g}° is there twice.")
         seen.add(azimuth % 360)
     site.horizon.all().delete()
     HorizonPoint.objects.bulk_create(
@@ -248,7 +248,7 @@ def forecast_by_service(
     service = service or InventedWeather()
     site = sky_site(event.sites.all())
     if site is None:
-        raise ValidationError("Put the yard or a station on the map first.")
+        raise ValidationError("Give the yard or a station its coordinates first.")
     hours = service.hourly(
         site.latitude, site.longitude, event.starts_at, event.ends_at
     )

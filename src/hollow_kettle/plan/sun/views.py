@@ -24,6 +24,7 @@ from hollow_kettle.exchange.imports import apply_upload
 from hollow_kettle.exchange.services import keep_upload
 from hollow_kettle.exchange.tables import TableFault
 from hollow_kettle.people.access import actor_of, coordinator_only
+from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.models import Event, PanelArray, Site
 from hollow_kettle.plan.rows import remove
@@ -36,7 +37,7 @@ from powercore.sun.weather import UnreadableWeather
 
 from . import forms
 from . import services as sun
-from .page import modelled_w, sun_sheet
+from .page import cloud_by_hour, modelled_w, sun_sheet
 
 PURPOSE = "weather"
 
@@ -59,20 +60,25 @@ def _sheet(
     days = _local_days(event)
     day = min(whole_number(request.GET.get("day")) or 0, len(days) - 1)
     sheet = sun_sheet(event, site, day)
-    horizon = list(sheet.site.horizon.all()) if sheet.site else []
     context = {
         "event": event,
         "sheet": sheet,
         "day": day,
         "days": [(number, one) for number, one in enumerate(days)],
         "day_types": [(key, words) for key, (words, _) in sun.DAY_TYPES.items()],
-        "horizon_text": "\n".join(f"{p.azimuth:g} {p.height:g}" for p in horizon),
+        "horizon_form": _horizon_form(sheet.site),
         "array_form": forms.ArrayForm(event=event, initial=_feeds(sheet.site)),
         "upload_form": UploadForm(),
-        "oktas_text": " ".join(f"{hour['oktas']:g}" for hour in sheet.hourly),
+        "cloud_form": forms.CloudForm(initial={"oktas": cloud_by_hour(event)}),
         **bound,
     }
     return render(request, "plan/sun.html", context, status=422 if bound else 200)
+
+
+def _horizon_form(site: Site | None, data: Any = None) -> forms.HorizonForm:
+    points = site.horizon.all() if site else ()
+    lines = "\n".join(f"{point.azimuth:g} {point.height:g}" for point in points)
+    return forms.HorizonForm(data, initial={"points": lines})
 
 
 def _feeds(site: Site | None) -> dict[str, str]:
@@ -114,7 +120,7 @@ def array_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         by = actor_of(request)
         row = tried(form, sun.add_array, event, by=by, **form.cleaned_data)
         if row is not None:
-            messages.success(request, f"{row} is in the plan; now aim it.")
+            messages.success(request, f"{row} is in the plan; now say where it points.")
             return redirect("plan:array_edit", event.pk, row.pk)
     return _sheet(request, event, array_form=form)
 
@@ -206,31 +212,32 @@ def array_delete(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
 
 @require_POST
 @coordinator_only
+@transaction.atomic
 def horizon_edit(request: HttpRequest, uid: UUID, site_pk: int) -> HttpResponse:
     """Keep what stands round about a site, as dragged or typed."""
+    wait_for(request, Site, site_pk)
     event = event_or_404(request, uid)
     site = get_object_or_404(event.sites, pk=site_pk)
-    text = request.POST.get("points", "")
-    try:
-        sun.set_horizon(site, sun.read_horizon(text), by=actor_of(request))
-    except ValidationError as error:
-        return _sheet(
-            request,
-            event,
-            site,
-            horizon_text=text,
-            horizon_fault=" ".join(error.messages),
-        )
+    form, by = _horizon_form(site, request.POST), actor_of(request)
+    if form.is_valid():
+        text = form.cleaned_data["points"]
+        tried(form, lambda: sun.set_horizon(site, sun.read_horizon(text), by=by))
+    if form.errors:
+        return _sheet(request, event, site, horizon_form=form)
     messages.success(request, f"The horizon of {site} is saved.")
     return _back(event, site)
 
 
 @require_POST
 @coordinator_only
+@transaction.atomic
 def sky_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Take the forecast from the service, from types of day, or typed cloud."""
+    wait_for(request, Event, uid)
     event = event_or_404(request, uid)
     how, by = request.POST.get("by", ""), actor_of(request)
+    if how == "oktas":
+        return _typed_cloud(request, event, by)
     try:
         if how == "service":
             count = sun.forecast_by_service(event, by=by)
@@ -238,15 +245,25 @@ def sky_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
             days = _day_types(request, event)
             count = sun.forecast_by_day_type(event, days, by=by)
         else:
-            hours = _typed_oktas(request, event)
-            count = sun.forecast_by_oktas(event, hours, by=by)
+            raise ValidationError("Choose where the forecast comes from.")
     except ValidationError as error:
-        return _sheet(
-            request,
-            event,
-            sky_fault=" ".join(error.messages),
-            oktas_text=request.POST.get("oktas", ""),
+        return _sheet(request, event, sky_fault=" ".join(error.messages))
+    messages.success(request, _taken(count))
+    return redirect("plan:sun", event.pk)
+
+
+def _typed_cloud(request: HttpRequest, event: Event, by: Actor) -> HttpResponse:
+    shown = {"oktas": cloud_by_hour(event)}
+    form = forms.CloudForm(request.POST, initial=shown)
+    count = None
+    if form.is_valid():
+        text = form.cleaned_data["oktas"]
+        count = tried(
+            form,
+            lambda: sun.forecast_by_oktas(event, _oktas(event, text), by=by),
         )
+    if count is None:
+        return _sheet(request, event, cloud_form=form)
     messages.success(request, _taken(count))
     return redirect("plan:sun", event.pk)
 
@@ -265,9 +282,9 @@ def _day_types(request: HttpRequest, event: Event) -> list[tuple[datetime, str]]
     return found
 
 
-def _typed_oktas(request: HttpRequest, event: Event) -> list[tuple[datetime, float]]:
+def _oktas(event: Event, text: str) -> list[tuple[datetime, float]]:
     """Cloud typed hour by hour from the event's start, separated by spaces."""
-    words = request.POST.get("oktas", "").replace(";", " ").split()
+    words = text.replace(";", " ").split()
     hours = -(-event.span_min // 60)
     if not words or len(words) > hours:
         raise ValidationError(

@@ -12,7 +12,7 @@ from hollow_kettle.shelf.models import CHEMISTRY_CHOICES
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from hollow_kettle.ui.seen import Seen
-from powercore.event.plans import MOST_PEOPLE, USUAL_PEOPLE
+from powercore import limits
 from powercore.physics.chemistry import CHEMISTRIES
 
 
@@ -23,12 +23,10 @@ class SourceForm(Dressed, forms.Form):
 
     name = forms.CharField(label="Source", max_length=60)
     kind = forms.ChoiceField(label="Kind", choices=Source.Kind)
-    max_w = NumberField(label="Most at once", low=1, high=100_000, unit="W")
+    max_w = NumberField(label="Highest power", limit=limits.SOURCE_W)
     energy_wh = NumberField(
-        label="Holds",
-        low=0,
-        high=1_000_000,
-        unit="Wh",
+        label="Energy in it",
+        limit=limits.ENERGY_WH,
         required=False,
         help_text="Only for a buffer bank.",
     )
@@ -39,37 +37,33 @@ class SourceForm(Dressed, forms.Form):
 class LimitsForm(Seen, forms.Form):
     """What a source can give, when it must be quiet, what it burns."""
 
-    max_w = NumberField(label="Most at once", low=1, high=100_000, unit="W")
+    max_w = NumberField(label="Highest power", limit=limits.SOURCE_W)
     max_va = NumberField(
         label="Apparent power",
-        low=1,
-        high=150_000,
-        unit="VA",
+        limit=limits.SOURCE_VA,
         required=False,
         help_text="Chargers have a poor power factor: 0.65 is counted.",
     )
     other_w = NumberField(
-        label="Other things on it",
-        low=0,
-        high=100_000,
-        unit="W",
+        label="Other loads on it",
+        limit=limits.OTHER_W,
         help_text="Lights, the kettle in the kitchen tent.",
     )
     energy_wh = NumberField(
-        label="Holds at the start", low=0, high=1_000_000, unit="Wh", required=False
+        label="Energy in it at the start",
+        limit=limits.ENERGY_WH,
+        required=False,
     )
     capacity_wh = NumberField(
-        label="Can hold", low=0, high=1_000_000, unit="Wh", required=False
+        label="Energy it can hold", limit=limits.ENERGY_WH, required=False
     )
     filled_from = forms.ModelChoiceField(
         Source.objects.none(),
-        label="Filled from",
+        label="Charged from",
         required=False,
-        help_text="A buffer bank, while that source runs.",
+        help_text="A buffer bank charges while that source runs.",
     )
-    fill_w = NumberField(
-        label="Filled with", low=0, high=20_000, unit="W", required=False
-    )
+    fill_w = NumberField(label="Charged with", limit=limits.FILL_W, required=False)
     quiet_from = forms.TimeField(
         label="Quiet from",
         required=False,
@@ -85,27 +79,25 @@ class LimitsForm(Seen, forms.Form):
     is_quiet_waived = forms.BooleanField(
         label="Quiet hours waived (emergency)", required=False
     )
-    tank_l = NumberField(label="Tank", low=0.1, high=1000, unit="L", required=False)
+    tank_l = NumberField(label="Tank", limit=limits.TANK_L, required=False)
     on_hand_l = NumberField(
-        label="Fuel on hand, with the tank",
-        low=0,
-        high=10_000,
-        unit="L",
+        label="Fuel on hand, tank included",
+        limit=limits.ON_HAND_L,
         required=False,
     )
     quarter_l_h = NumberField(
-        label="Burns at a quarter", low=0.01, high=50, unit="L/h", required=False
+        label="Fuel use at a quarter load",
+        limit=limits.QUARTER_L_H,
+        required=False,
     )
     full_l_h = NumberField(
-        label="Burns at full power", low=0.01, high=100, unit="L/h", required=False
+        label="Fuel use at full load", limit=limits.FULL_L_H, required=False
     )
     refuel_min = NumberField(
         label="Cooling and refuelling take",
-        low=0,
-        high=240,
-        unit="min",
+        limit=limits.REFUEL_MIN,
         is_whole=True,
-        help_text="Every bay on it is down; 20 to 30 min is usual.",
+        help_text="All its bays are off meanwhile; 20 to 30 min is usual.",
     )
 
     def __init__(self, *args: Any, source: Source, **kwargs: Any) -> None:
@@ -141,13 +133,11 @@ class BayForm(Seen, forms.Form):
         AssetKind.CHARGER,
         label="Charger",
         required=False,
-        empty_label="not on the shelf: typed here",
-        help_text="One of the shelf gives what it gives, and to what it fits; then "
-        "output and chemistries stay empty.",
+        empty_label="none of the shelf: figures typed below",
+        help_text="A charger of the shelf brings its own current and what it may "
+        "charge; leave the next two empty.",
     )
-    max_w = NumberField(
-        label="Charger output", low=1, high=20_000, unit="W", required=False
-    )
+    max_w = NumberField(label="Charger output", limit=limits.BAY_W, required=False)
     chemistries = forms.MultipleChoiceField(
         label="Set for",
         required=False,
@@ -165,8 +155,8 @@ class BayForm(Seen, forms.Form):
         label="May charge unwatched because",
         max_length=120,
         required=False,
-        help_text="Empty: nothing charges while nobody watches the yard. Only on "
-        "purpose: “charger in a steel box outside, smoke alarm”.",
+        help_text="Empty: nothing charges unless somebody watches the yard. Give a "
+        "reason, such as “charger in a steel box outside, smoke alarm”.",
     )
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
@@ -180,7 +170,7 @@ class BayForm(Seen, forms.Form):
             data |= {"max_w": None, "chemistries": [], "ends_itself": False}
         elif not self.errors:
             if data.get("max_w") is None:
-                self.add_error("max_w", "State it, or choose a charger of the shelf.")
+                self.add_error("max_w", "Give it, or choose a charger of the shelf.")
             if not data.get("chemistries"):
                 words = "Choose at least one, or a charger of the shelf."
                 self.add_error("chemistries", words)
@@ -198,10 +188,9 @@ class CrewForm(Dressed, forms.Form):
     )
     people = NumberField(
         label="Crew size",
-        low=1,
-        high=MOST_PEOPLE,
+        limit=limits.PEOPLE,
         is_whole=True,
-        initial=str(USUAL_PEOPLE),
+        initial=str(limits.USUAL_PEOPLE),
     )
     starts = WallTimeField(label="On duty from")
     ends = WallTimeField(label="until")
@@ -210,13 +199,9 @@ class CrewForm(Dressed, forms.Form):
 class YardPlaceForm(Dressed, forms.Form):
     """Where the charging yard is; the sky is looked at from there."""
 
-    latitude = NumberField(label="Latitude", low=-90, high=90, unit="°", required=False)
-    longitude = NumberField(
-        label="Longitude", low=-180, high=180, unit="°", required=False
-    )
-    altitude_m = NumberField(
-        label="Altitude", low=-430, high=9000, unit="m", required=False
-    )
+    latitude = NumberField(label="Latitude", limit=limits.LATITUDE, required=False)
+    longitude = NumberField(label="Longitude", limit=limits.LONGITUDE, required=False)
+    altitude_m = NumberField(label="Altitude", limit=limits.ALTITUDE_M, required=False)
 
     def clean(self) -> dict[str, Any]:
         """A place has both its coordinates or none."""
@@ -231,5 +216,5 @@ class WalkForm(Dressed, forms.Form):
     """Walking minutes between two sites."""
 
     minutes = NumberField(
-        label="Walk", low=1, high=600, unit="min", is_whole=True, required=False
+        label="Walk", limit=limits.WALK_MIN, is_whole=True, required=False
     )

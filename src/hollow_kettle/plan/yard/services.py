@@ -73,7 +73,7 @@ def add_source(
     """
     if kind == Source.Kind.BUFFER and limits.get("energy_wh") is None:
         raise ValidationError(
-            {"energy_wh": "A buffer bank runs dry: say what it holds."}
+            {"energy_wh": "A buffer bank runs empty: say how much energy is in it."}
         )
     check_source(limits)
     starts_at, ends_at = expanded(event, starts, ends)
@@ -94,7 +94,7 @@ def check_source(limits: Mapping[str, Any]) -> None:
         Naming the field that doesn't.
     """
     if (limits.get("quiet_from") is None) != (limits.get("quiet_until") is None):
-        raise ValidationError({"quiet_until": "Quiet hours need both their ends."})
+        raise ValidationError({"quiet_until": "Give both ends of the quiet hours."})
     energy_wh, capacity_wh = limits.get("energy_wh"), limits.get("capacity_wh")
     if energy_wh is not None and capacity_wh is not None and capacity_wh < energy_wh:
         raise ValidationError(
@@ -103,7 +103,7 @@ def check_source(limits: Mapping[str, Any]) -> None:
     fuel = [limits.get(key) for key in ("quarter_l_h", "full_l_h", "tank_l")]
     if any(value is not None for value in fuel) and None in fuel:
         raise ValidationError(
-            {"tank_l": "For its fuel state the tank and both consumptions."}
+            {"tank_l": "For its fuel give the tank and both fuel uses."}
         )
     quarter_l_h, full_l_h, _ = fuel
     if quarter_l_h and full_l_h and full_l_h < quarter_l_h:
@@ -125,11 +125,11 @@ def change_source(source: Source, *, by: Actor | None = None, **values: Any) -> 
     check_source(values)
     if source.kind == Source.Kind.BUFFER and values.get("energy_wh") is None:
         raise ValidationError(
-            {"energy_wh": "A buffer bank runs dry: say what it holds."}
+            {"energy_wh": "A buffer bank runs empty: say how much energy is in it."}
         )
     if (values.get("filled_from") is None) != (not values.get("fill_w")):
         raise ValidationError(
-            {"fill_w": "Say both what fills it and with how many watts."}
+            {"fill_w": "Say both what charges it and with how many watts."}
         )
     for name, value in values.items():
         setattr(source, name, 0.0 if name == "fill_w" and value is None else value)
@@ -199,7 +199,7 @@ def check_charger(event: Event, charger: Asset | None, bay: Bay | None = None) -
     if other := others.first():
         raise ValidationError(
             {
-                "charger": f"{charger.tag} stands on {other} already, and charges one "
+                "charger": f"{charger.tag} is on {other} already; it charges one "
                 "battery at a time."
             }
         )

@@ -124,7 +124,9 @@ def bay_edit(request: HttpRequest, uid: UUID, bay_uid: UUID) -> HttpResponse:
     if request.method == "POST" and form.is_valid():
         by = actor_of(request)
         if tried(form, services.change_bay, bay, by=by, **form.cleaned_data):
-            messages.success(request, f"{bay} is saved; the next rotation goes by it.")
+            messages.success(
+                request, f"{bay} is saved; it counts from the next rotation on."
+            )
             return redirect("plan:yard", event.pk)
     context = {"event": event, "bay": bay, "form": form}
     status = 422 if form.is_bound else 200

@@ -13,6 +13,7 @@ from hollow_kettle.shelf.fields import Kind, Spec
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField
 from hollow_kettle.ui.seen import Seen
+from powercore.limits import Limit
 
 from .form_fields import CONNECTORS, GENDERS, DayField, ListField, long_text
 
@@ -26,10 +27,7 @@ def field_of(spec: Spec) -> forms.Field:
     }
     if spec.how in (fields.NUMBER, fields.WHOLE) and spec.limit is not None:
         return NumberField(
-            low=spec.limit.low,
-            high=spec.limit.high,
-            unit=spec.limit.unit,
-            why=spec.limit.why,
+            limit=spec.limit,
             is_whole=spec.how == fields.WHOLE,
             **common,
         )
@@ -112,9 +110,9 @@ class PortForm(Dressed, forms.Form):
         label="It",
         choices=[("out", "gives power"), ("in", "takes power"), ("both", "does both")],
     )
-    low_v = NumberField(label="From", low=0, high=500, unit="V", required=False)
-    high_v = NumberField(label="To", low=0, high=500, unit="V", required=False)
-    max_a = NumberField(label="Up to", low=0.01, high=2000, unit="A", required=False)
+    low_v = NumberField(label="From", limit=Limit(0, 500, "V"), required=False)
+    high_v = NumberField(label="To", limit=Limit(0, 500, "V"), required=False)
+    max_a = NumberField(label="Up to", limit=Limit(0.01, 2000, "A"), required=False)
     is_reversed = forms.BooleanField(label="Polarity reversed", required=False)
     is_live = forms.BooleanField(label="Live when open", required=False)
 

@@ -13,6 +13,7 @@ from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.forms import Dressed, NumberField
 from powercore.errors import PowercoreError
 from powercore.gear.capacity import Row
+from powercore.limits import Limit
 from powercore.values import in_range, parse_number
 
 
@@ -24,26 +25,26 @@ class BenchForm(Dressed, forms.Form):
         AssetKind.METER,
         label="Meter",
         required=False,
-        empty_label="no meter of the shelf",
-        help_text="Its zero and its gain are taken off.",
+        empty_label="no meter from the shelf",
+        help_text="Its zero and gain are corrected for.",
     )
     charger = AssetChoice(AssetKind.CHARGER, label="Charger", required=False)
     shown_ah = NumberField(
-        label="The meter counted", low=-5000, high=5000, unit="Ah", required=False
+        label="The meter counted", limit=Limit(-5000, 5000, "Ah"), required=False
     )
-    hours = NumberField(label="Duration", low=0.01, high=2000, unit="h", required=False)
-    amps = NumberField(label="Current", low=-2000, high=2000, unit="A", required=False)
+    hours = NumberField(label="Duration", limit=Limit(0.01, 2000, "h"), required=False)
+    amps = NumberField(label="Current", limit=Limit(-2000, 2000, "A"), required=False)
     start_v = NumberField(
-        label="Volts before", low=0, high=500, unit="V", required=False
+        label="Volts before", limit=Limit(0, 500, "V"), required=False
     )
     end_v = NumberField(
-        label="Volts at the end", low=0, high=500, unit="V", required=False
+        label="Volts at the end", limit=Limit(0, 500, "V"), required=False
     )
     end_a = NumberField(
-        label="Current at the end", low=-2000, high=2000, unit="A", required=False
+        label="Current at the end", limit=Limit(-2000, 2000, "A"), required=False
     )
     temp_c = NumberField(
-        label="Its temperature", low=-30, high=60, unit="°C", required=False
+        label="Its temperature", limit=Limit(-30, 60, "°C"), required=False
     )
     was_full = forms.BooleanField(
         label="It was full (absorption reached, current at the tail)", required=False
@@ -51,13 +52,13 @@ class BenchForm(Dressed, forms.Form):
     was_emptied = forms.BooleanField(
         label="It was empty (run to its disconnect)", required=False
     )
-    is_off = forms.BooleanField(label="The charger ended by itself", required=False)
+    is_off = forms.BooleanField(label="The charger stopped by itself", required=False)
     rows = forms.CharField(
         label="Readings",
         required=False,
         max_length=200_000,
         widget=long_text(5),
-        help_text="One a line: minutes, amps, volts. Or the meter's CSV below.",
+        help_text="One per line: minutes, amps, volts. Or the meter's CSV below.",
     )
     file = forms.FileField(label="The meter's CSV", required=False)
     note = forms.CharField(label="Note", max_length=300, required=False)
@@ -151,5 +152,5 @@ def read_rows(text: str) -> list[Row]:
             ) from error
         rows.append(Row(minute=minute, amps=amps, volts=volts))
         if len(rows) > 20_000:
-            raise ValueError("More than 20,000 lines; keep one in ten.")
+            raise ValueError("More than 20,000 lines; send every tenth.")
     return rows

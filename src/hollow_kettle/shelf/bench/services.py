@@ -159,9 +159,9 @@ def accept_test(test: BenchTest, *, by: Actor) -> Estimate:
         If the test proposes nothing, or was accepted before.
     """
     if not test.can_be_accepted or test.result is None:
-        raise ValidationError("This test proposes nothing to trust.")
+        raise ValidationError("This test gives no value to trust.")
     if test.estimate_id is not None:
-        raise ValidationError("It was accepted before.")
+        raise ValidationError("It is accepted already.")
     origin = test.get_what_display() + (", at least" if test.is_bound else "")
     if test.what == What.SAG:
         battery = test.asset.battery

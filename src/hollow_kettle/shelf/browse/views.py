@@ -168,7 +168,7 @@ def port_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         except ValidationError as error:
             form.add_error(None, error)
         else:
-            messages.success(request, f"{asset.tag} has a port more.")
+            messages.success(request, f"{asset.tag} has one more port.")
             return redirect(asset)
     return render_asset(request, asset, port_form=form)
 
@@ -179,7 +179,7 @@ def port_delete(request: HttpRequest, pk: int) -> HttpResponse:
     """Take a port off an asset."""
     port = get_object_or_404(Port.objects.select_related("asset"), pk=pk)
     port.delete()
-    messages.success(request, f"{port.name} is taken off {port.asset.tag}.")
+    messages.success(request, f"{port.name} is removed from {port.asset.tag}.")
     return redirect(port.asset)
 
 

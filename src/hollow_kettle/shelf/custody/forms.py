@@ -10,6 +10,7 @@ from django.core.exceptions import ValidationError
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
+from powercore.limits import Limit
 
 
 class CheckOutForm(Dressed, forms.Form):
@@ -60,7 +61,7 @@ class CheckOutForm(Dressed, forms.Form):
         data = super().clean() or self.cleaned_data
         if not data.get("station") and not data.get("to_name"):
             self.add_error(
-                "to_name", "Say to which station, person or vehicle it goes."
+                "to_name", "Say which station, person or vehicle it goes to."
             )
         return data
 
@@ -70,9 +71,7 @@ class CheckInForm(Dressed, forms.Form):
 
     volts = NumberField(
         label="Rested volts",
-        low=0,
-        high=500,
-        unit="V",
+        limit=Limit(0, 500, "V"),
         required=False,
         help_text="Of a battery, unplugged for half an hour or more.",
     )
@@ -109,18 +108,18 @@ class ReleaseForm(Dressed, forms.Form):
 class ChargedForm(Dressed, forms.Form):
     """How a charge ended."""
 
-    volts = NumberField(label="Volts reached", low=0.5, high=500, unit="V")
-    amps = NumberField(label="Current at the end", low=0, high=500, unit="A")
-    amp_hours = NumberField(label="Put in", low=0, high=5000, unit="Ah", required=False)
+    volts = NumberField(label="Volts reached", limit=Limit(0.5, 500, "V"))
+    amps = NumberField(label="Current at the end", limit=Limit(0, 500, "A"))
+    amp_hours = NumberField(label="Put in", limit=Limit(0, 5000, "Ah"), required=False)
 
 
 class RestedForm(Dressed, forms.Form):
     """A rested reading at the shelf."""
 
-    volts = NumberField(label="Volts", low=0, high=500, unit="V")
-    unplugged_min = NumberField(label="Unplugged for", low=0, high=100_000, unit="min")
+    volts = NumberField(label="Volts", limit=Limit(0, 500, "V"))
+    unplugged_min = NumberField(label="Unplugged for", limit=Limit(0, 100_000, "min"))
     amp_hours = NumberField(
-        label="Counted out since full", low=-5000, high=5000, unit="Ah", required=False
+        label="Counted out since full", limit=Limit(-5000, 5000, "Ah"), required=False
     )
 
 

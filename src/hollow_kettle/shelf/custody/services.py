@@ -121,7 +121,7 @@ def check_out(
     moment = at or club_now()
     due_at = said.get("due_at")
     if due_at is not None and due_at <= moment:
-        raise ValidationError({"due_at": "It is due back before it goes."})
+        raise ValidationError({"due_at": "It is due back before it goes out."})
     if stops := standing_stops(going, today()):
         accept_stops(stops, reasons or {}, by=by)
     for asset in going:

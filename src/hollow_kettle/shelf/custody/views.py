@@ -153,22 +153,22 @@ SMALL = {
         forms.ChargedForm,
         custody.note_charged,
         "Charge ended",
-        "Note how it ended",
-        "charge is noted",
+        "Save charge",
+        "charge is saved",
     ),
     "rested": Small(
         forms.RestedForm,
         custody.note_reading,
         "Rested volts",
-        "Note this reading",
-        "reading is noted",
+        "Save reading",
+        "reading is saved",
     ),
     "checked": Small(
         forms.CheckedForm,
         custody.note_checked,
         "Inspect",
-        "Note what you saw",
-        "was looked over",
+        "Save inspection",
+        "was inspected",
     ),
 }
 
@@ -215,7 +215,7 @@ def charged_many(request: HttpRequest) -> HttpResponse:
                 data = form.cleaned_data
                 custody.note_charged(asset, by=actor_of(request), **data)
                 done += 1
-        messages.success(request, f"{done} charges are noted.")
+        messages.success(request, f"{done} charges are saved.")
         return redirect("shelf:gate_list")
     lines = list(zip(assets, forms_of, strict=False))
     context = {"lines": lines, "formset": forms_of}
@@ -238,7 +238,7 @@ def strike(request: HttpRequest, uid: UUID) -> HttpResponse:
     except (ValidationError, ValueError):
         messages.error(request, "There is no such entry to strike.")
     else:
-        messages.success(request, "Struck; it stays visible and counts no more.")
+        messages.success(request, "Struck: it stays visible but no longer counts.")
     return redirect(asset)
 
 

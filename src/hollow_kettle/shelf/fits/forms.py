@@ -40,5 +40,5 @@ class ChargeByForm(Dressed, forms.Form):
         label="Somebody watches",
         max_length=2000,
         widget=long_text(3),
-        help_text="One stretch a line: 2026-06-26 17:00 to 2026-06-26 22:00.",
+        help_text="One time span per line: 2026-06-26 17:00 to 2026-06-26 22:00.",
     )

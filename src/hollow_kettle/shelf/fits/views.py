@@ -37,7 +37,7 @@ def lead_finder(request: HttpRequest) -> HttpResponse:
 
 @require_safe
 def charge_by(request: HttpRequest) -> HttpResponse:
-    """Which battery must start charging when, counted back from departure."""
+    """Which battery must start charging when, worked back from departure."""
     form = ChargeByForm(request.GET or None)
     plan = None
     if form.is_bound and form.is_valid():

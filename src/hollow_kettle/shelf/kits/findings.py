@@ -99,9 +99,9 @@ class StopsStand(ValidationError):
 
     def __init__(self, stops: Sequence[Stop]) -> None:
         self.stops = list(stops)
-        many = f"{len(stops)} stops stand" if len(stops) > 1 else "A stop stands"
+        many = f"{len(stops)} stops are open" if len(stops) > 1 else "One stop is open"
         super().__init__(
-            f"{many}: put it right, or say why each may leave all the same.",
+            f"{many}: fix it, or say why each may leave anyway.",
             code="stops",
         )
 

@@ -26,6 +26,7 @@ from hollow_kettle.shelf.models import (
 )
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.forms import Dressed, NumberField
+from powercore.limits import Limit
 from powercore.physics.wiring import BUNDLES, INSULATIONS
 
 from .findings import Stop
@@ -36,9 +37,9 @@ class StartForm(Dressed, forms.Form):
 
     battery = AssetChoice(AssetKind.BATTERY, label="Battery")
     load = AssetChoice(AssetKind.DEVICE, label="Radio or load")
-    fuse_a = NumberField(label="Main fuse", low=0.1, high=500, unit="A")
-    awg = NumberField(label="Wire", low=0, high=30, unit="AWG", is_whole=True)
-    length_m = NumberField(label="Length, one way", low=0, high=500, unit="m")
+    fuse_a = NumberField(label="Main fuse", limit=Limit(0.1, 500, "A"))
+    awg = NumberField(label="Wire", limit=Limit(0, 30, "AWG"), is_whole=True)
+    length_m = NumberField(label="Length, one way", limit=Limit(0, 500, "m"))
     insulation = forms.ChoiceField(
         label="Insulation", choices=list(INSULATIONS.items()), required=False
     )
@@ -67,7 +68,7 @@ class PartForm(Dressed, forms.Form):
         empty_label="the battery's terminals",
     )
     is_between = forms.BooleanField(
-        label="Put it between that and what follows", required=False
+        label="Insert it before what follows", required=False
     )
     asset = AssetChoice(
         AssetKind.BATTERY,
@@ -80,25 +81,23 @@ class PartForm(Dressed, forms.Form):
     )
     amps = NumberField(
         label="Rating",
-        low=0.1,
-        high=1000,
-        unit="A",
+        limit=Limit(0.1, 1000, "A"),
         required=False,
-        help_text="Of a fuse: empty when it is missing or blown. Of a battery: the "
-        "fuse of its own in a set.",
+        help_text="Of a fuse: empty if missing or blown. Of a battery: its own fuse in "
+        "a parallel set.",
     )
     style = forms.ChoiceField(label="Kind of fuse", choices=PathPart.STYLES)
     from_battery_m = NumberField(
-        label="Wire before it", low=0, high=10, unit="m", required=False
+        label="Wire before it", limit=Limit(0, 10, "m"), required=False
     )
     length_m = NumberField(
-        label="Length, one way", low=0, high=500, unit="m", required=False
+        label="Length, one way", limit=Limit(0, 500, "m"), required=False
     )
     awg = NumberField(
-        label="Gauge", low=0, high=30, unit="AWG", is_whole=True, required=False
+        label="Gauge", limit=Limit(0, 30, "AWG"), is_whole=True, required=False
     )
     area_mm2 = NumberField(
-        label="or cross-section", low=0.05, high=120, unit="mm²", required=False
+        label="or cross-section", limit=Limit(0.05, 120, "mm²"), required=False
     )
     insulation = forms.ChoiceField(
         label="Insulation", choices=list(INSULATIONS.items()), required=False
@@ -220,7 +219,7 @@ class WayForm(Dressed, forms.Form):
         label="by way of", choices=ChargeWay.THROUGH, required=False
     )
     switch_a = NumberField(
-        label="Switch on its way", low=0.1, high=500, unit="A", required=False
+        label="Switch on its way", limit=Limit(0.1, 500, "A"), required=False
     )
     shares_with = forms.CharField(
         label="The switch also feeds", max_length=60, required=False
@@ -244,12 +243,12 @@ class ItemForm(Dressed, forms.Form):
         help_text="Spare 25 A fuses, pencil, coax jumper.",
     )
     count = NumberField(
-        label="How many", low=1, high=500, is_whole=True, required=False
+        label="How many", limit=Limit(1, 500), is_whole=True, required=False
     )
     container = forms.CharField(label="Box or bag", max_length=40, required=False)
     place = forms.CharField(label="Where in it", max_length=60, required=False)
     mass_kg = NumberField(
-        label="Mass of one", low=0.001, high=500, unit="kg", required=False
+        label="Mass of one", limit=Limit(0.001, 500, "kg"), required=False
     )
     is_must = forms.BooleanField(label="It must be there", required=False, initial=True)
 
@@ -288,7 +287,7 @@ class StopsForm(Dressed, forms.Form):
                 label=f"Stop · {stop.words}",
                 max_length=300,
                 help_text=stop.finding.remedy,
-                error_messages={"required": "Say why it may leave all the same."},
+                error_messages={"required": "Say why it may leave anyway."},
                 widget=forms.TextInput(attrs={"placeholder": "Accepted because…"}),
             )
         self._dress()
@@ -308,7 +307,7 @@ class NoteForm(Dressed, forms.ModelForm):
         """A temporary part has a date."""
         data = super().clean() or self.cleaned_data
         if data.get("what") == "temporary" and not data.get("due_on"):
-            self.add_error("due_on", "A temporary part has a date by which it goes.")
+            self.add_error("due_on", "Give the date by which the temporary part goes.")
         return data
 
 
@@ -332,10 +331,10 @@ class SpareForm(Dressed, forms.Form):
     """A spare part."""
 
     name = forms.CharField(label="Spare part", max_length=80)
-    have = NumberField(label="There are", low=0, high=500, is_whole=True)
-    want = NumberField(label="There should be", low=0, high=500, is_whole=True)
+    have = NumberField(label="There are", limit=Limit(0, 500), is_whole=True)
+    want = NumberField(label="There should be", limit=Limit(0, 500), is_whole=True)
     wear = forms.CharField(label="Wear", max_length=200, required=False)
-    is_obsolete = forms.BooleanField(label="Can't be had any more", required=False)
+    is_obsolete = forms.BooleanField(label="No longer available", required=False)
 
 
 class VersionForm(Dressed, forms.Form):

@@ -224,6 +224,20 @@ class PackPage:
         ]
 
     @property
+    def lid_words(self) -> str:
+        """What closing the lid is called, and what stands in the way."""
+        if self.may_leave:
+            return "Close the lid"
+        why = "not inspected"
+        if self.stops:
+            why = f"{len(self.stops)} stop{'s' if len(self.stops) > 1 else ''} open"
+        elif self.missing:
+            why = f"{len(self.missing)} missing"
+        elif self.not_full:
+            why = "a battery is not proved full"
+        return f"Close the lid anyway: {why}"
+
+    @property
     def may_leave(self) -> bool:
         """Whether nothing is missing at all."""
         return not (self.missing or self.not_full or self.checks or self.stops)

@@ -56,7 +56,7 @@ def save_part(kit: Asset, part: PathPart | None, **values: Any) -> PathPart:
         last = kit.path.aggregate(last=Max("ordinal"))["last"] or 0
         part = PathPart(kit=kit, ordinal=last + 1)
     elif after is not None and _hangs_on(after, part):
-        raise ValidationError({"after": f"{part} can't hang on what hangs on it."})
+        raise ValidationError({"after": f"{part} can't be fed by what it feeds."})
     for name, value in values.items():
         setattr(part, name, value_or_default(part, name, value))
     if part.what == PathPart.What.BATTERY:

@@ -72,7 +72,9 @@ def kit_start(request: HttpRequest, uid: UUID) -> HttpResponse:
         except ValidationError as error:
             refused(form, error)
         else:
-            messages.success(request, "The path is laid; change its parts as they are.")
+            messages.success(
+                request, "The path is laid; now change its parts to match yours."
+            )
             return redirect("shelf:kit_detail", kit.pk)
     context = kit_page(kit) | {"start_form": form}
     return render(request, "shelf/kit_detail.html", context, status=422)
@@ -105,7 +107,7 @@ def finding_reopen(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Take an acceptance back."""
     kit = get_object_or_404(Asset, pk=uid)
     kit.acceptances.filter(key=request.POST.get("key", "")[:80]).delete()
-    messages.success(request, "It counts among what to put right again.")
+    messages.success(request, "It is among the findings to fix again.")
     return redirect(kit)
 
 
@@ -170,7 +172,7 @@ def part_delete(request: HttpRequest, pk: int) -> HttpResponse:
     """Take a part out of the path."""
     part = get_object_or_404(PathPart.objects.select_related("kit"), pk=pk)
     services.delete_part(part)
-    messages.success(request, "It is out of the path; what hung on it moved up.")
+    messages.success(request, "It is out of the path; what it fed moved up.")
     return redirect("shelf:kit_path", part.kit_id)
 
 

@@ -40,8 +40,8 @@ def _reader(spec: Spec) -> Callable[[str], Any]:
     if spec.how in (fields.NUMBER, fields.WHOLE) and spec.limit is not None:
         limit = spec.limit
         if spec.how == fields.WHOLE:
-            return readers.whole(int(limit.low), int(limit.high), limit.why)
-        return readers.number(limit.low, limit.high, limit.unit, limit.why)
+            return readers.whole(limit)
+        return readers.number(limit)
     if spec.how == fields.CHOICE:
         words = {key: (name,) for key, name in spec.choices if key}
         return readers.choice({**words, **spec.spellings})
@@ -71,7 +71,7 @@ def columns_of(kind: Kind) -> tuple[Column, ...]:
             _reader(spec),
             " ".join(filter(None, (spec.help or f"{spec.label}.", _choices(spec)))),
             required=spec.is_needed,
-            also=(*spec.also, spec.label),
+            aliases=(*spec.aliases, spec.label),
         )
         for spec in kind.every
         if spec.asked != "form"
@@ -133,7 +133,7 @@ def preview_list(
     for number, values in preview.tagged:
         plain = plain_tag(values["tag"])
         if plain in seen:
-            words = f"'{values['tag']}' stands in row {seen[plain]} already"
+            words = f"'{values['tag']}' is already in row {seen[plain]}"
             preview.fault(number, "tag", words)
             continue
         seen[plain] = number

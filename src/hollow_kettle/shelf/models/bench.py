@@ -8,11 +8,11 @@ from django.db import models
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
+from hollow_kettle.ranges import possible
 
 from . import limits
 from .asset import Asset
 from .details import quantity, text
-from .limits import possible
 
 
 class Estimate(models.Model):
@@ -95,7 +95,7 @@ class BenchTest(models.Model):
 
     class Meta:
         ordering = ["-made_at"]
-        constraints = possible("bench_test", limits.BENCH)
+        constraints = [possible("shelf_bench_test_possible", limits.BENCH)]
 
     def __str__(self) -> str:
         return f"{self.get_what_display()} of {self.asset}"

@@ -7,11 +7,12 @@ from typing import Any
 
 from django.db import models
 
+from hollow_kettle.ranges import possible
 from powercore.physics.wiring import BOX, BUNDLES, CONNECTORS, INSULATIONS, ORDINARY
 
 from . import limits
 from .asset import CHEMISTRY_CHOICES, Asset
-from .limits import Limits, possible
+from .limits import Limits
 
 CONNECTOR_CHOICES = [(key, one.name) for key, one in CONNECTORS.items()]
 GENDER_CHOICES = [("", "none"), ("plug", "plug"), ("socket", "socket")]
@@ -85,7 +86,7 @@ class Battery(Detail):
     was_left_on = models.BooleanField(default=False)
 
     class Meta:
-        constraints = possible("battery", limits.BATTERY)
+        constraints = [possible("shelf_battery_possible", limits.BATTERY)]
 
 
 class Bank(Detail):
@@ -102,7 +103,7 @@ class Bank(Detail):
     claimed_v = quantity(5)
 
     class Meta:
-        constraints = possible("bank", limits.BANK)
+        constraints = [possible("shelf_bank_possible", limits.BANK)]
 
 
 class Panel(Detail):
@@ -121,7 +122,7 @@ class Panel(Detail):
     height_m = quantity()
 
     class Meta:
-        constraints = possible("panel", limits.PANEL)
+        constraints = [possible("shelf_panel_possible", limits.PANEL)]
 
 
 class Controller(Detail):
@@ -140,7 +141,7 @@ class Controller(Detail):
     is_compensated = models.BooleanField(default=False)
 
     class Meta:
-        constraints = possible("controller", limits.CONTROLLER)
+        constraints = [possible("shelf_controller_possible", limits.CONTROLLER)]
 
 
 class Charger(Detail):
@@ -168,7 +169,7 @@ class Charger(Detail):
     power_factor = quantity(0.65)
 
     class Meta:
-        constraints = possible("charger", limits.CHARGER)
+        constraints = [possible("shelf_charger_possible", limits.CHARGER)]
 
 
 class Generator(Detail):
@@ -188,7 +189,7 @@ class Generator(Detail):
     quiet_to = models.TimeField(null=True, blank=True, default=time(6))
 
     class Meta:
-        constraints = possible("generator", limits.GENERATOR)
+        constraints = [possible("shelf_generator_possible", limits.GENERATOR)]
 
 
 class Converter(Detail):
@@ -217,7 +218,7 @@ class Converter(Detail):
     shared_w = quantity()
 
     class Meta:
-        constraints = possible("converter", limits.CONVERTER)
+        constraints = [possible("shelf_converter_possible", limits.CONVERTER)]
 
 
 class Device(Detail):
@@ -245,7 +246,7 @@ class Device(Detail):
     transmit_pct = quantity(30)
 
     class Meta:
-        constraints = possible("device", limits.DEVICE)
+        constraints = [possible("shelf_device_possible", limits.DEVICE)]
 
 
 class Meter(Detail):
@@ -258,7 +259,7 @@ class Meter(Detail):
     checked_on = models.DateField(null=True, blank=True)
 
     class Meta:
-        constraints = possible("meter", limits.METER)
+        constraints = [possible("shelf_meter_possible", limits.METER)]
 
 
 class Lead(Detail):
@@ -280,7 +281,7 @@ class Lead(Detail):
     fuse_a = quantity()
 
     class Meta:
-        constraints = possible("lead", limits.LEAD)
+        constraints = [possible("shelf_lead_possible", limits.LEAD)]
 
 
 class Guard(Detail):
@@ -298,7 +299,7 @@ class Guard(Detail):
     amps = models.FloatField()
 
     class Meta:
-        constraints = possible("guard", limits.GUARD)
+        constraints = [possible("shelf_guard_possible", limits.GUARD)]
 
 
 class AntennaPart(Detail):
@@ -309,7 +310,7 @@ class AntennaPart(Detail):
     max_w = models.FloatField()
 
     class Meta:
-        constraints = possible("antenna", limits.ANTENNA)
+        constraints = [possible("shelf_antenna_possible", limits.ANTENNA)]
 
 
 class Port(models.Model):
@@ -332,7 +333,7 @@ class Port(models.Model):
     class Meta:
         ordering = ["asset", "name"]
         constraints = [
-            *possible("port", limits.PORT),
+            possible("shelf_port_possible", limits.PORT),
             models.UniqueConstraint(fields=["asset", "name"], name="shelf_port_once"),
         ]
 

@@ -9,6 +9,7 @@ from django.db.models import Q
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
+from hollow_kettle.ranges import possible
 
 from . import limits
 from .asset import Asset
@@ -21,7 +22,6 @@ from .details import (
     quantity,
     text,
 )
-from .limits import possible
 
 
 class Kit(Detail):
@@ -45,7 +45,7 @@ class Kit(Detail):
     channels = models.TextField(max_length=1000, blank=True)
 
     class Meta:
-        constraints = possible("kit", limits.KIT)
+        constraints = [possible("shelf_kit_possible", limits.KIT)]
 
 
 class PathPart(models.Model):
@@ -104,7 +104,7 @@ class PathPart(models.Model):
     class Meta:
         ordering = ["ordinal", "pk"]
         constraints = [
-            *possible("path_part", limits.PATH),
+            possible("shelf_path_part_possible", limits.PATH),
             models.CheckConstraint(
                 name="shelf_path_part_has_its_asset",
                 condition=~Q(what__in=("battery", "converter", "load"))

@@ -2,32 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
-from django.db.models import BaseConstraint, CheckConstraint, Q
-
-
-@dataclass(frozen=True, slots=True)
-class Limit:
-    """The range in which a quantity makes sense."""
-
-    low: float
-    high: float
-    unit: str = ""
-    why: str = ""
-
+from powercore.limits import Limit
 
 Limits = dict[str, Limit]
-
-
-def possible(table: str, limits: Limits) -> list[BaseConstraint]:
-    """A constraint: each quantity of a table is empty or in its range."""
-    condition = Q()
-    for name, limit in limits.items():
-        span = (limit.low, limit.high)
-        condition &= Q(**{name: None}) | Q(**{f"{name}__range": span})
-    return [CheckConstraint(name=f"shelf_{table}_possible", condition=condition)]
-
 
 AMPS = Limit(0.01, 2000, "A")
 VOLTS = Limit(0.5, 500, "V")

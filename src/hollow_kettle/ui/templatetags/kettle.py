@@ -7,9 +7,10 @@ from datetime import UTC, datetime
 from typing import Any
 
 from django import template
+from django.template.loader import render_to_string
 from django.urls import reverse
-from django.utils.html import format_html
-from django.utils.safestring import SafeString
+from django.utils.html import format_html, format_html_join
+from django.utils.safestring import SafeString, mark_safe
 
 from hollow_kettle.clock import local
 from hollow_kettle.ui import drawing
@@ -51,6 +52,50 @@ def remove_button(
     """The button that takes a row away: what it is called, and where that is sent."""
     token = context.get("csrf_token")
     return {"name": name, "url": reverse(view, args=keys), "csrf_token": token}
+
+
+@register.simple_tag
+def heads(*columns: str) -> SafeString:
+    """
+    The head of a table.
+
+    A column is its name; "Need|Wh" is a column of numbers with its unit, "Slack|" one
+    without; "~Tick" is said to a screen reader only.
+    """
+    return format_html(
+        "<thead><tr>{}</tr></thead>",
+        format_html_join("", "{}", ((_head(column),) for column in columns)),
+    )
+
+
+def _head(column: str) -> SafeString:
+    name, bar, unit = column.partition("|")
+    if name.startswith("~"):
+        return format_html(
+            '<th scope="col"><span class="visually-hidden">{}</span></th>', name[1:]
+        )
+    if not bar:
+        return format_html('<th scope="col">{}</th>', name)
+    told = format_html(' <span class="unit">{}</span>', unit) if unit else ""
+    return format_html('<th scope="col" class="right">{}{}</th>', name, told)
+
+
+@register.simple_block_tag
+def empty_state(content: str, lead: str) -> SafeString:
+    """What a page shows while it has nothing: an empty kettle and what to do."""
+    drawn = render_to_string("ui/_kettle.html", kettle(0.0, 0.0, 0.0, size="xl"))
+    return format_html(
+        '<div class="empty">{}<div><p class="lead">{}</p>{}</div></div>',
+        mark_safe(drawn),  # noqa: S308 - a template's own output
+        lead,
+        content,
+    )
+
+
+@register.filter
+def tag(words: object) -> SafeString:
+    """A tag as it stands on a battery's label."""
+    return format_html('<span class="tag">{}</span>', words)
 
 
 @register.filter

@@ -286,7 +286,7 @@ def no_compensation(kit: Kit) -> Iterator[Hit]:
             wants_v = pack.chem.charge_v_at(far_c) * pack.series
             yield Hit(
                 where=charge.key,
-                words=f"At {far_c:g} °C {battery.tag} wants {wants_v:.2f} V instead of "
+                words=f"At {far_c:g} °C {battery.tag} needs {wants_v:.2f} V instead of "
                 f"{pack.absorb_v:.2f} V; {device.tag} doesn't correct it.",
             )
 
@@ -346,7 +346,7 @@ def unbalanced_charge(kit: Kit) -> Iterator[Hit]:
     STOP,
     CAUSE,
     "a device sees the charging voltage",
-    why="While the battery charges, everything on it stands at the charging voltage.",
+    why="While the battery charges, everything on it gets the charging voltage.",
     remedy="Disconnect the device while charging, or put a converter before it.",
 )
 def charge_volts_device(kit: Kit) -> Iterator[Hit]:
@@ -361,6 +361,6 @@ def charge_volts_device(kit: Kit) -> Iterator[Hit]:
             if volts > part.device.stands_v + SAME_V:
                 yield Hit(
                     where=part.key,
-                    words=f"While charging it gets {volts:.1f} V; it stands "
+                    words=f"While charging it gets {volts:.1f} V; it can take "
                     f"{part.device.stands_v:g} V.",
                 )

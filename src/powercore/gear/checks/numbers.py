@@ -164,5 +164,5 @@ def antenna_power(kit: Kit) -> Iterator[Hit]:
                 yield Hit(
                     where=item.tag,
                     words=f"{part.name or device.tag} gives {device.tx_w:g} W; "
-                    f"{item.tag} stands {item.max_w:g} W.",
+                    f"{item.tag} can take {item.max_w:g} W.",
                 )

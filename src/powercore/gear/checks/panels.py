@@ -61,7 +61,7 @@ def controller_voc(kit: Kit) -> Iterator[Hit]:
             yield Hit(
                 where=charge.key,
                 words=f"At {kit.conditions.low_c:g} °C {charge.source.tag} gives "
-                f"{voc_v:.1f} V open; {charge.controller.tag} stands {limit_v:g} V"
+                f"{voc_v:.1f} V open; {charge.controller.tag} can take {limit_v:g} V"
                 f"{'.' if over else ', with less than 5 % between.'}",
                 severity=STOP if over else CAUTION,
             )

@@ -216,7 +216,7 @@ def no_protection(kit: Kit) -> Iterator[Hit]:
     NOTE,
     CAUSE,
     "nobody noted whether a lithium pack is protected",
-    why="A pack without protection wants its cells balanced and watched; one with it "
+    why="A pack without protection needs its cells balanced and watched; one with it "
     "may have a port of its own for charging.",
     remedy="Look at the pack or its papers, and note which it is.",
 )

@@ -118,7 +118,7 @@ def generator_va(kit: Kit) -> Iterator[Hit]:
     CAUSE,
     "a charger doesn't start again by itself",
     why="After refuelling the generator runs, and this charger waits for a button.",
-    remedy="Somebody looks at every charger after each stop.",
+    remedy="Somebody looks at every charger after each pause.",
 )
 def no_resume(kit: Kit) -> Iterator[Hit]:
     """A charger that stays off after its supply was away, on a generator."""

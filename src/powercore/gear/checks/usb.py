@@ -78,7 +78,7 @@ def pd_shared(kit: Kit) -> Iterator[Hit]:
     "pd-cable",
     NOTE,
     CAUSE,
-    "more than 60 W over USB-C wants a marked lead",
+    "more than 60 W over USB-C needs a marked lead",
     why="Without the mark in the lead an adapter gives 3 A at most.",
     remedy="Pack the lead that is marked for 5 A.",
     source="USB power delivery, from memory",
@@ -168,7 +168,7 @@ def converter_min_load(kit: Kit) -> Iterator[Hit]:
         if watts < part.converter.min_load_w:
             yield Hit(
                 where=part.key,
-                words=f"Receiving draws {watts:.1f} W; {part.converter.tag} wants "
+                words=f"Receiving draws {watts:.1f} W; {part.converter.tag} needs "
                 f"{part.converter.min_load_w:g} W.",
             )
 

@@ -57,7 +57,7 @@ def device_max_volts(kit: Kit) -> Iterator[Hit]:
             yield Hit(
                 where=part.key,
                 words=f"Off the charger the battery gives {volts:.1f} V; {part.called} "
-                f"stands {part.device.stands_v:g} V.",
+                f"can take {part.device.stands_v:g} V.",
             )
 
 
@@ -164,7 +164,7 @@ def converter_input(kit: Kit) -> Iterator[Hit]:
         if high_v > converter.in_max_v + SAME_V:
             yield Hit(
                 where=part.key,
-                words=f"Charging or full it gets {high_v:.1f} V; it stands "
+                words=f"Charging or full it gets {high_v:.1f} V; it can take "
                 f"{converter.in_max_v:g} V.",
             )
         elif low_v < converter.in_min_v:
@@ -207,8 +207,8 @@ def converter_dropout(kit: Kit) -> Iterator[Hit]:
     "converter-output",
     STOP,
     CAUSE,
-    "the converter gives more than the device stands",
-    why="A wrong output setting destroys what hangs on it at once.",
+    "the converter gives more than the device can take",
+    why="A wrong output setting destroys what it feeds at once.",
     remedy="Set or replace the converter before anything is plugged in.",
 )
 def converter_output(kit: Kit) -> Iterator[Hit]:
@@ -221,7 +221,7 @@ def converter_output(kit: Kit) -> Iterator[Hit]:
             yield Hit(
                 where=part.key,
                 words=f"{before.called} gives "
-                f"{before.converter.out_v:g} V; {part.called} stands "
+                f"{before.converter.out_v:g} V; {part.called} can take "
                 f"{part.device.stands_v:g} V.",
             )
 

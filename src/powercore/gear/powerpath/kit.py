@@ -113,7 +113,7 @@ class Kit:
             at = part.after
             while at:
                 if at in seen or at not in self.by_key:
-                    raise PathError(f"{part.name or part.key} hangs on nothing.")
+                    raise PathError(f"{part.name or part.key} is fed by nothing.")
                 seen.add(at)
                 at = self.by_key[at].after
 

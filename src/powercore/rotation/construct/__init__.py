@@ -18,7 +18,7 @@ from powercore.event.problem import Leg, Problem
 from powercore.rotation.construct.styles import BIG_STEPS, OF_BIG, STYLES, Style
 from powercore.rotation.construct.walkthrough import Walkthrough
 from powercore.rotation.objective import Key, key_of
-from powercore.rotation.pins import kept
+from powercore.rotation.pins import repaired
 from powercore.rotation.verify import verify
 
 __all__ = ["STYLES", "Style", "construct"]
@@ -58,4 +58,4 @@ def construct(
         if best is None or key < best[0]:
             best = key, legs
     assert best is not None  # noqa: S101 - there is at least one style
-    return kept(problem, best[1]) if problem.scenario.pins else best[1]
+    return repaired(problem, best[1]) if problem.scenario.pins else best[1]

@@ -17,7 +17,7 @@ from powercore.event.problem import CARRIED, Leg, Problem, Stop, lives_of, stops
 from powercore.rotation.change import CannotChange, retimed
 from powercore.rotation.compare import key_if_valid
 from powercore.rotation.objective import Key
-from powercore.rotation.pins import kept
+from powercore.rotation.pins import repaired
 
 #: Stops are moved at most so far to make one round of two. [min]
 NEAR_MIN = 60
@@ -68,7 +68,7 @@ def mended(
 
     As `powercore.rotation.pins.kept`, which takes rounds to several stations apart.
     """
-    made = kept(problem, legs, keep_until_min=keep_until_min)
+    made = repaired(problem, legs, keep_until_min=keep_until_min)
     if made == tuple(legs):
         return made
     return grouped(problem, made, keep_until_min=keep_until_min)

@@ -63,7 +63,7 @@ def least_off_air_min(
         engine_wh=0,
         left=0,
     )
-    table = timetable(problem, step_min=step_min, prices=only, also=edges)
+    table = timetable(problem, step_min=step_min, prices=only, extra=edges)
     weights = np.array([one.weight for one in problem.stations.values()])
     counted = np.array(of_tier) / weights
     table = replace(table, worth=table.worth * counted[:, None])

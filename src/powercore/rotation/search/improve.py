@@ -230,7 +230,7 @@ def _ground(
         problem,
         step_min=aim.step_min,
         prices=aim.prices,
-        also=edges,
+        extra=edges,
         may_lower=aim.may_lower,
     )
     at = places_of(table, legs, steps)

@@ -30,7 +30,7 @@ def timetable(
     *,
     step_min: int = 30,
     prices: Prices | None = None,
-    also: Iterable[int] = (),
+    extra: Iterable[int] = (),
     may_lower: bool = False,
 ) -> Timetable:
     """
@@ -44,13 +44,13 @@ def timetable(
         Distance of the regular points. [min]
     prices : Prices
         What leads the search.
-    also : iterable of int
+    extra : iterable of int
         Further points, such as those of a plan that is to be improved. [min]
     may_lower : bool
         Whether stations have a seat on low power as well.
     """
     prices = prices or Prices()
-    points = _points(problem, step_min, also)
+    points = _points(problem, step_min, extra)
     seats = _seats(problem, may_lower=may_lower)
     served = _of_seats(problem, seats, points, prices)
     return Timetable(
@@ -291,9 +291,9 @@ def _numbers(
     return np.array(table, dtype=float).reshape(len(rows), len(batteries))
 
 
-def _points(problem: Problem, step_min: int, also: Iterable[int]) -> IntArray:
+def _points(problem: Problem, step_min: int, extra: Iterable[int]) -> IntArray:
     span = problem.span_min
-    points = {0, span, *range(0, span, step_min), *also}
+    points = {0, span, *range(0, span, step_min), *extra}
     for source in problem.sources.values():
         for window in source.windows:
             points |= {window.start_min, window.end_min}

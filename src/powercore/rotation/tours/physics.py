@@ -23,7 +23,16 @@ def charge_rate(soc: float, bulk: float, tail: float, taper_h: float) -> float:
 def charged(
     soc: float, hours: float, bulk: float, tail: float, taper_h: float
 ) -> float:
-    """State of charge after some hours on a bay; as `ChargeModel.after`."""
+    """
+    State of charge after some hours on a bay; as `ChargeModel.after`, compiled.
+
+    Parameters
+    ----------
+    soc, hours : float
+        Charge before (0 to 1), and how long. [h]
+    bulk, tail, taper_h : float
+        First and last rate, and the time in which the rate falls by e. [1/h], [h]
+    """
     if bulk <= 0.0 or hours <= 0.0 or soc >= 1.0:
         return soc
     knee = 1.0 - taper_h * max(0.0, bulk - tail)
@@ -72,7 +81,22 @@ def charge_on(
 def serve(
     soc: float, need_wh: float, holds_wh: float, floor: float, reserve: float
 ) -> tuple[float, float, float]:
-    """Charge after an interval at a station, the share served, Wh below reserve."""
+    """
+    Serve a station for an interval.
+
+    Parameters
+    ----------
+    soc, floor, reserve : float
+        Charge before, where power ends, what is promised. (0 to 1)
+    need_wh, holds_wh : float
+        What the interval asks for, and what the battery holds. [Wh]
+
+    Returns
+    -------
+    tuple of float
+        Charge after it, the share that was served, and what was taken from below the
+        reserve. (0 to 1), (0 to 1), [Wh]
+    """
     left = max(0.0, (soc - floor) * holds_wh)
     given = min(need_wh, left)
     after = soc - given / holds_wh

@@ -137,7 +137,7 @@ def test_a_table_is_worth_what_the_verifier_says_of_its_legs(scenario):
     problem = Problem(replace(scenario, sources=(endless(scenario.sources[0]),)))
     legs = construct(problem)
     edges = [minute for leg in legs for minute in (leg.start_min, leg.end_min)]
-    table = timetable(problem, prices=PLAIN, also=edges)
+    table = timetable(problem, prices=PLAIN, extra=edges)
     at = places_of(table, legs)
 
     report = verify(problem, legs_of(table, at))
@@ -494,7 +494,7 @@ def test_a_walk_under_way_keeps_its_crew_and_every_seat_one_battery():
         leg(SERVE, "k3", "kame", 0, 360),
         leg(WAIT, "k4", YARD, 0, 360),
     )
-    table = timetable(Problem(scenario), also=(55, 60, 65, 75))
+    table = timetable(Problem(scenario), aliases=(55, 60, 65, 75))
     at = places_of(table, legs)
     table = keeping(table, at, 60)
 

@@ -38,5 +38,5 @@ def _password() -> str:
         raise CommandError("Set KETTLE_PASSWORD, or run this where you can type it.")
     first = getpass.getpass("Password (10 characters or more): ")
     if getpass.getpass("Once more: ") != first:
-        raise CommandError("The two passwords differ; nothing was made.")
+        raise CommandError("The two passwords don't match; nothing was made.")
     return first

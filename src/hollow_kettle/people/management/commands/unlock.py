@@ -19,4 +19,4 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         """Forget the failed tries."""
         count = unlock(options["user"])
-        self.stdout.write(f"{count} failed tries of {options['user']} are forgotten.")
+        self.stdout.write(f"{count} failed tries by {options['user']} are cleared.")

@@ -25,7 +25,7 @@ WORDS = {
     core.NO_CREW: ("nobody may walk there{until}", "a crew on duty then"),
     core.ALONE: ("one alone would walk in the dark{until}", "two to walk together"),
     core.CREW_BUSY: ("the crews are on other walks", "one more crew then"),
-    core.KEPT: ("what is charged is kept for {about}", "one more battery"),
+    core.KEPT: ("charged batteries are kept for {about}", "one more battery"),
     core.AT_HAND: ("{about} is charged in the yard", "a better plan"),
     core.NO_POWER: ("empty batteries wait for power", "power at a free bay"),
     core.NO_WATCH: (
@@ -36,7 +36,7 @@ WORDS = {
     core.TOO_COLD: ("it is too cold in the yard to charge them", "a warm yard"),
     core.BAY_FREE: ("{about} could have charged", "a better plan"),
     core.TOO_FEW: (
-        "every battery is out, charging or used up",
+        "every battery is out, charging or empty",
         "one more battery, or low power",
     ),
 }
