@@ -324,7 +324,7 @@ def test_gear_is_found_checked_out_and_noted_as_charged(open_as):
     volts.nth(0).fill("14,4")
     page.locator("input[name$='-amps']").nth(0).fill("0,5")
     page.get_by_role("button", name="Save these charges").click()
-    expect(page.get_by_text("1 charges are noted")).to_be_visible()
+    expect(page.get_by_text("1 charge is saved")).to_be_visible()
 
 
 def test_a_bench_test_shows_only_the_fields_that_count_and_is_accepted(open_as):

@@ -295,6 +295,8 @@ class Disconnect:
 
     soc: float
     cause: str
+    #: The limit itself; 0 where none is met. [V]
+    limit_v: float = 0.0
 
 
 def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
@@ -322,14 +324,14 @@ def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
             feeding.peak_a * (pack.resistance_ohm + feeding.path_ohm),
         ),
     ]
-    soc, cause = 0.0, "the end of its charge"
+    found = Disconnect(soc=0.0, cause="the end of its charge")
     for name, limit_v, drop_v in limits:
         if limit_v <= 0:
             continue
         at = float(pack.chem.soc_at((limit_v + drop_v) / pack.series))
-        if at > soc:
-            soc, cause = at, name
-    return Disconnect(soc=soc, cause=cause)
+        if at > found.soc:
+            found = Disconnect(soc=at, cause=name, limit_v=limit_v)
+    return found
 
 
 def refusal(pack: Pack, feeding: Feeding) -> str | None:
@@ -339,8 +341,9 @@ def refusal(pack: Pack, feeding: Feeding) -> str | None:
             f"off the charger it gives {pack.top_v:.1f} V, above the "
             f"{feeding.device_max_v:g} V a device there can take"
         )
-    if disconnect_of(pack, feeding).soc >= 0.95:
-        return f"too low for a device there ({feeding.device_min_v:g} V at peak)"
+    end = disconnect_of(pack, feeding)
+    if end.soc >= 0.95:
+        return f"too low there: even full it ends at {end.cause}, {end.limit_v:g} V"
     return None
 
 

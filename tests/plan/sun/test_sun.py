@@ -405,7 +405,7 @@ def test_a_file_with_what_the_tables_refuse_makes_nothing(sunny, marin):
     """A station's name of 200 letters: said, and no event is left half made."""
     found = json.loads(export_scenario(sunny))
     found["stations"][0]["name"] = "E" * 200
-    with pytest.raises(ValidationError, match="can't be kept"):
+    with pytest.raises(ValidationError, match="can't be saved"):
         import_scenario(json.dumps(found).encode(), by=marin)
     assert Event.objects.count() == 1
 

@@ -174,6 +174,20 @@ def test_a_pack_too_high_for_a_device_is_refused_with_the_reason():
 
 
 @pytest.mark.parametrize(
+    ("feeding", "words"),
+    [  # four LiFePO4 cells at a station of 24 V
+        ({"disconnect_v": 22}, "low-voltage disconnect, 22 V"),
+        ({"device_min_v": 20}, "device's minimum voltage at peak, 20 V"),
+    ],
+)
+def test_a_pack_too_low_for_a_station_is_refused_by_what_ends_it(feeding, words):
+    """The limit that a full pack is below is named, with its volts."""
+    why = refusal(make_pack(), Feeding(mean_a=1, peak_a=2, **feeding)) or ""
+
+    assert words in why
+
+
+@pytest.mark.parametrize(
     ("values", "words"),
     [
         ({"series": 0}, "Cells in series must be between 1 and 120"),

@@ -125,7 +125,7 @@ def test_a_table_remembers_its_steps():
     step = Pin(kind=LOW, place="esker", start_min=90, end_min=210)
     problem = Problem(one_battery_each(two_steps("esker", 2.0, 1.0)))
     legs = construct(problem)
-    table = timetable(problem, aliases=(90, 210), may_lower=True)
+    table = timetable(problem, extra=(90, 210), may_lower=True)
     at = places_of(table, legs, (step,))
 
     assert steps_of(table, at) == (step,)

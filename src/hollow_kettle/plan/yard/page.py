@@ -99,7 +99,7 @@ def _bay_line(
     when = "while watched"
     if plan.unwatched_why:
         when = f"unwatched too: {plan.unwatched_why}"
-    elif plan.ends_itself:
+    elif plan.ends_itself and any(CHEMISTRIES[key].is_lead for key in plan.chemistries):
         when = "while watched; lead-acid any time"
     return BayLine(
         bay=bay,

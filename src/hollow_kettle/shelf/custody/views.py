@@ -215,7 +215,9 @@ def charged_many(request: HttpRequest) -> HttpResponse:
                 data = form.cleaned_data
                 custody.note_charged(asset, by=actor_of(request), **data)
                 done += 1
-        messages.success(request, f"{done} charges are saved.")
+        messages.success(
+            request, f"{done} charge{' is' if done == 1 else 's are'} saved."
+        )
         return redirect("shelf:gate_list")
     lines = list(zip(assets, forms_of, strict=False))
     context = {"lines": lines, "formset": forms_of}

@@ -494,7 +494,7 @@ def test_a_walk_under_way_keeps_its_crew_and_every_seat_one_battery():
         leg(SERVE, "k3", "kame", 0, 360),
         leg(WAIT, "k4", YARD, 0, 360),
     )
-    table = timetable(Problem(scenario), aliases=(55, 60, 65, 75))
+    table = timetable(Problem(scenario), extra=(55, 60, 65, 75))
     at = places_of(table, legs)
     table = keeping(table, at, 60)
 
