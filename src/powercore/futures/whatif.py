@@ -71,11 +71,6 @@ class Gain:
         return self.before.reserve_min - self.after.reserve_min
 
     @property
-    def more_reserve_min(self) -> float:
-        """Minutes more into reserve."""
-        return -self.reserve_min
-
-    @property
     def saved_wh(self) -> float:
         """Energy that is not needed any more. [Wh]"""
         return self.before.need_wh - self.after.need_wh

@@ -14,6 +14,38 @@ from .page import nights_of, plan_of
 
 
 @dataclass(frozen=True, slots=True)
+class GainLine:
+    """A change as the page shows it: what it buys, and what it weighs."""
+
+    change: str
+    #: Hours gained, with their sign; empty where there are none.
+    hours: str
+    bought: str
+    mass: str
+
+    @classmethod
+    def of(cls, gain: Gain) -> GainLine:
+        """Put a gain into words."""
+        hours, bought = "", ["no hour more"]
+        if abs(gain.on_air_h) >= 0.05:
+            hours, bought = f"{gain.on_air_h:+.1f} h", ["on the air"]
+        elif gain.on_air_bad_h >= 0.05:
+            hours, bought = f"{gain.on_air_bad_h:+.1f} h", ["in the bad case"]
+        if gain.after.uncovered_wh >= 1:
+            bought.append(f"{gain.after.uncovered_wh:,.0f} Wh still missing")
+        elif gain.before.uncovered_wh >= 1:
+            bought.append("nothing uncovered")
+        if abs(gain.reserve_min) >= 1:
+            less = "less" if gain.reserve_min > 0 else "more"
+            bought.append(f"{abs(gain.reserve_min):.0f} min {less} into reserve")
+        if gain.saved_wh >= 1:
+            bought.append(f"needs {gain.saved_wh:,.0f} Wh less")
+        kg = gain.change.mass_kg
+        mass = "?" if kg is None else f"{kg:+.1f}" if kg else "0"
+        return cls(gain.change.words, hours, " · ".join(bought), mass)
+
+
+@dataclass(frozen=True, slots=True)
 class WhatIf:
     """What changes at one station would buy, under the sky shown."""
 
@@ -24,6 +56,11 @@ class WhatIf:
     loads: list[str]
     night: Window | None
     trouble: str = ""
+
+    @property
+    def lines(self) -> list[GainLine]:
+        """What each change buys, in words."""
+        return [GainLine.of(gain) for gain in self.gains]
 
 
 def what_if_page(

@@ -54,6 +54,52 @@ class Move:
         """Whether operators swap for themselves."""
         return not self.crew
 
+    @property
+    def who(self) -> str:
+        """Who makes it, and from where they come if not from the yard."""
+        from_where = f", on from {self.comes_from}" if self.comes_from else ""
+        return f"{self.crew or 'operators'}{from_where}"
+
+    @property
+    def goes(self) -> str:
+        """What is carried where: "K11 to Drumlin"."""
+        name = self.station.name
+        if self.is_swap:
+            return f"{self.bring} in at {name}"
+        if self.bring is None:
+            return f"fetch {self.bring_back} from {name}"
+        return f"{self.bring} to {name}{' as a spare' if self.is_spare else ''}"
+
+    @property
+    def returns(self) -> str:
+        """What comes out for it; empty where nothing does, or it is said already."""
+        if self.bring is None or self.bring_back is None:
+            return ""
+        if self.is_swap:
+            return f"{self.bring_back} out"
+        return f"bring back {self.bring_back}"
+
+    @property
+    def words(self) -> str:
+        """All of it in one line."""
+        said = ", ".join(filter(None, (self.goes, self.returns)))
+        return f"{said}: spare there" if self.is_swap else said
+
+    @property
+    def hands(self) -> str:
+        """The order of hands at the station."""
+        if self.is_spare:
+            return "Set it down dry and shaded, terminals covered, out of the way."
+        parts = [
+            "panel off",
+            "load off",
+            "old out" if self.bring_back else "",
+            "new in" if self.bring else "",
+            "panel on",
+            "load on",
+        ]
+        return f"{' · '.join(filter(None, parts)).capitalize()}. Terminals covered."
+
 
 def moves_of(
     event: Event,

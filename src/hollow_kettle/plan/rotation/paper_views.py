@@ -96,7 +96,7 @@ def calendar(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     entries = [
         Entry(
             key=_key(event, move),
-            words=f"{move.crew or 'operators'}: {words_of(move)}",
+            words=f"{move.crew or 'operators'}: {move.words}",
             starts_at=move.leave,
             ends_at=move.back,
             location=move.station.name,
@@ -107,18 +107,6 @@ def calendar(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     content = as_ical(f"{event.name}, rotation {rotation.number}", entries)
     name = f"rounds-{rotation.number}.ics"
     return file_answer(content, "text/calendar; charset=utf-8", name)
-
-
-def words_of(move: Move) -> str:
-    """A walk in one line."""
-    if move.is_swap:
-        out = f", {move.bring_back} out" if move.bring_back else ""
-        return f"{move.bring} in at {move.station.name}{out}: spare there"
-    if move.bring is None:
-        return f"fetch {move.bring_back} from {move.station.name}"
-    back = f", bring back {move.bring_back}" if move.bring_back else ""
-    spare = " as a spare" if move.is_spare else ""
-    return f"{move.bring} to {move.station.name}{spare}{back}"
 
 
 def _key(event: Event, move: Move) -> str:

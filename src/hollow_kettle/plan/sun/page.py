@@ -63,6 +63,26 @@ class ArrayRow:
     forecast_wh: float
     most_w: float
 
+    @property
+    def stand(self) -> str:
+        """How it stands, and on what kind of controller."""
+        array, how = self.array, "flat"
+        if array.tilt:
+            faces = f"facing {array.azimuth:g}°"
+            turned = f"turned {array.turns} times a day"
+            how = f"{array.tilt:g}° up, {turned if array.turns else faces}"
+        return f"{how}, {array.method.upper()}"
+
+    @property
+    def shade(self) -> str:
+        """When something near shades it."""
+        array, words = self.array, []
+        if array.lit_from:
+            words.append(f"until {array.lit_from:%H:%M}")
+        if array.lit_until:
+            words.append(f"after {array.lit_until:%H:%M}")
+        return ", ".join(words)
+
 
 @dataclass(slots=True)
 class SunSheet:
