@@ -84,6 +84,8 @@ def test_a_state_changes_along_its_ways_only(event, marin):
 
     assert event.change_notes.count() == 2
     assert [key for key, _ in fresh.next_states] == ["running"]
+    set_state(event, state=Event.State.RUNNING, by=marin)
+    assert [key for key, _ in event.next_states] == ["closed"]  # it has a log
 
 
 def test_the_database_keeps_open_hours_apart(event, esker):

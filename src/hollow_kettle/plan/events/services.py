@@ -10,7 +10,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.clock import from_local, is_known_zone
-from hollow_kettle.log.models import FieldEntry, Place, PlaceKind
+from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.people.models import Actor, Duty, Role
 from hollow_kettle.people.services import give_duty
 from hollow_kettle.plan.changelog import edits, note
@@ -110,8 +110,7 @@ def set_state(event: Event, *, state: str, by: Actor | None = None) -> None:
         raise ValidationError(
             f"{event} is {event.get_state_display()}; from there it can't be {wanted}."
         )
-    is_logged = FieldEntry.objects.filter(event_key=event.pk).exists()
-    if state == Event.State.PLANNED and is_logged:
+    if state == Event.State.PLANNED and event.is_logged:
         raise ValidationError(
             f"{event} has a log already, so it can't go back to planning; close it."
         )

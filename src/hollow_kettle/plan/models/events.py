@@ -11,6 +11,7 @@ from django.db.models import F, Q
 from django.urls import reverse
 
 from hollow_kettle.clock import Clock, real_now
+from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.people.models import Actor
 from hollow_kettle.ranges import possible
 from hollow_kettle.shelf.models import Asset
@@ -127,7 +128,15 @@ class Event(models.Model):
         }
         if self.state == self.State.CLOSED:
             words[self.State.RUNNING] = "Open it again"
-        return [(state, words[state]) for state in self.WAYS[self.State(self.state)]]
+        ways = self.WAYS[self.State(self.state)]
+        if self.is_logged:
+            ways = tuple(way for way in ways if way != self.State.PLANNED)
+        return [(state, words[state]) for state in ways]
+
+    @property
+    def is_logged(self) -> bool:
+        """Whether anything was logged at it; then it was more than planned."""
+        return FieldEntry.objects.filter(event_key=self.pk).exists()
 
     @property
     def units(self) -> models.QuerySet[Asset]:
