@@ -203,6 +203,41 @@ def test_the_set_up_is_noted_in_one_press(event, shelf, marin, client_of):
     assert FieldEntry.objects.filter(kind="reading").count() == 3
 
 
+def test_an_event_followed_as_planned_contradicts_nothing(event, shelf, marin):
+    """People log swaps and what they put on bays, no more; nothing is asked back."""
+    for station in event.stations.all():
+        station.equipment.update(count=4)
+    set_clock(event, 0)
+    rotation = make_rotation(event, by=marin)
+    publish(rotation, by=marin)
+    services.note_set_up(event, by=marin)
+    set_clock(event, event.span_min)
+    batteries = {asset.pk: asset for asset in event.batteries.all()}
+    stations = {station.pk: station for station in event.stations.all()}
+    legs = sorted(rotation.legs.all(), key=lambda leg: leg.start_min)
+    assert sum(leg.kind == "serve" for leg in legs) > 2
+    assert any(leg.kind == "charge" for leg in legs)
+
+    for leg in legs:
+        at, asset = event.moment_of(leg.start_min), batteries[leg.battery]
+        if leg.kind == "serve" and leg.start_min:
+            services.log_swap(
+                event, stations[leg.place], battery=asset, by=marin, at=at
+            )
+        elif leg.kind == "charge" and leg.start_min:
+            services.log_move(
+                event, asset, to=Place.objects.get(pk=leg.place), by=marin, at=at
+            )
+
+    assert not Conflict.objects.exists()
+    for leg in legs:
+        if leg.kind == "serve" and leg.end_min == event.span_min:
+            here = Placement.objects.get(
+                place=services.position_of(stations[leg.place]), ended_at=None
+            )
+            assert here.battery == leg.battery
+
+
 @pytest.mark.parametrize(
     ("typed", "utc"),
     [

@@ -299,8 +299,6 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
 
 
 CONFLICT_WORDS = {
-    "place_taken": "{place} held {other} when {battery} was put there; "
-    "nobody logged that it left",
     "other_battery_was_there": "{battery} is said to have come out of {place}, "
     "but {other} was there",
     "battery_was_elsewhere": "{battery} was still at {place} when it was put elsewhere",

@@ -23,6 +23,7 @@ from .models import (
     FieldEntry,
     Kind,
     Place,
+    PlaceKind,
     Placement,
     Standing,
     StationSpan,
@@ -139,10 +140,12 @@ def rebuild_placements() -> None:
     entries = list(
         FieldEntry.objects.filter(kind__in=MOVING, standing=Standing.KEPT).order_by()
     )
-    exclusive = set(
-        Place.objects.filter(kind__in=EXCLUSIVE_KINDS).values_list("uid", flat=True)
+    kinds = dict(
+        Place.objects.filter(kind__in=EXCLUSIVE_KINDS).values_list("uid", "kind")
     )
-    placements, conflicts = core.fold(map(core_entry, entries), exclusive)
+    exclusive = set(kinds)
+    bays = {uid for uid, kind in kinds.items() if kind == PlaceKind.BAY}
+    placements, conflicts = core.fold(map(core_entry, entries), exclusive, bays)
     _replace(
         Placement,
         [

@@ -1,6 +1,10 @@
 """
 The fold: from what people noted to where every battery was, and what disagrees.
 
+People say what they did, not what follows from it: a battery that is put somewhere
+has left where it was, what was in its place is on its way, and a bay that takes one
+was free. Only what can't be so is a conflict.
+
 A pure function of the entries. The order in which they arrived, and an entry
 arriving twice, change nothing; a struck entry counts as never written, whether
 its strike came before or after it.
@@ -83,6 +87,7 @@ class Span:
 @dataclass(slots=True)
 class _State:
     exclusive: Set[UUID]
+    bays: Set[UUID]
     at: dict[UUID, Placement] = field(default_factory=dict)
     holder: dict[UUID, UUID] = field(default_factory=dict)
     placements: list[Placement] = field(default_factory=list)
@@ -117,7 +122,6 @@ class _State:
         if place is not None and place in self.exclusive:
             other = self.holder.get(place)
             if other is not None and other != battery:
-                self.conflict("place_taken", entry, battery, other, place)
                 self._close(self.at[other], entry.at)
                 self._open(other, None, entry)
             self.holder[place] = battery
@@ -158,7 +162,7 @@ def standing(entries: Iterable[Entry]) -> list[Entry]:
 
 
 def fold(
-    entries: Iterable[Entry], exclusive: Set[UUID]
+    entries: Iterable[Entry], exclusive: Set[UUID], bays: Set[UUID] = frozenset()
 ) -> tuple[list[Placement], list[Conflict]]:
     """
     Fold entries into placements that never overlap, and conflicts.
@@ -169,13 +173,15 @@ def fold(
         In any order; other kinds than swap, move and strike are passed over.
     exclusive : set of UUID
         Places that hold one battery at a time: positions and bays.
+    bays : set of UUID
+        Those of them that a battery leaves without anybody saying so.
 
     Returns
     -------
     placements, conflicts
         Per battery without gaps from its first entry on.
     """
-    state = _State(exclusive)
+    state = _State(exclusive, bays)
     last_swap: dict[UUID, Entry] = {}
     for entry in standing(entries):
         if entry.battery is None or entry.kind not in (SWAP, MOVE):
@@ -214,9 +220,9 @@ def _fold_swap(state: _State, entry: Entry, last_swap: dict[UUID, Entry]) -> Non
         was is not None
         and was.place is not None
         and was.place != place
-        and was.place in state.exclusive
+        and was.place in state.exclusive - state.bays
     ):
-        # A battery that still served elsewhere: somebody did not say it left.
+        # It still served elsewhere, and nobody said what serves there now.
         state.conflict("battery_was_elsewhere", entry, battery, None, was.place)
     if came_out is not None and came_out != battery:
         state.put(came_out, entry.place_out, entry)

@@ -155,15 +155,26 @@ def test_a_swap_hours_later_is_another_swap():
     assert [p.battery for p in placements if p.place == ESKER] == [K[1], K[2], K[1]]
 
 
+def test_what_people_do_not_say_follows_from_what_they_say():
+    """Out of a bay, off the air, onto a bay that held another: nobody contradicts."""
+    entries = [
+        move(1, 0, K[0], BAY),
+        swap(2, 30, ESKER, K[0], out=K[1]),
+        move(3, 40, K[1], BAY),
+        move(4, 90, K[2], BAY),  # who takes K[1] off says nothing
+        move(5, 95, K[3], ESKER),  # a move onto a station is a swap
+    ]
+
+    placements, conflicts = fold(entries, EXCLUSIVE, {BAY})
+
+    assert conflicts == []
+    now = {p.battery: p.place for p in placements if p.end is None}
+    assert now == {K[0]: None, K[1]: None, K[2]: BAY, K[3]: ESKER}
+
+
 @pytest.mark.parametrize(
     ("entries", "kind", "battery", "other"),
     [
-        (
-            [move(1, 0, K[0], ESKER), move(2, 30, K[1], ESKER)],
-            "place_taken",
-            K[1],
-            K[0],
-        ),
         (
             [move(1, 0, K[0], ESKER), swap(2, 30, ESKER, K[1], out=K[2])],
             "other_battery_was_there",
