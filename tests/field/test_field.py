@@ -10,6 +10,7 @@ from hollow_kettle.field import beliefs, queries, services
 from hollow_kettle.log.models import BatteryNow, Conflict, FieldEntry, Place, Placement
 from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.events.services import set_state
+from hollow_kettle.plan.files.export import export_scenario
 from hollow_kettle.plan.models import Event
 from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.queries import holds_of
@@ -303,6 +304,72 @@ def test_a_source_switched_off_charges_nothing_meanwhile(under_way, marin):
     physics = beliefs.EventPhysics(under_way)
 
     assert physics.power_hours(bay, start, start + timedelta(hours=2)) == 1.5
+
+
+def test_a_source_that_is_off_drives_board_ledger_and_replan(
+    under_way, shelf, marin, boss
+):
+    """Nothing that a plan assumed outlives an entry that says otherwise."""
+    bay = under_way.bays.get()
+    now = under_way.clock.now()
+    for station in under_way.stations.all():
+        station.equipment.update(count=4)
+    services.log_move(
+        under_way, shelf["K03"], to=Place.objects.get(pk=bay.pk), by=marin, at=now
+    )
+    charging = {
+        leg.kind for leg in make_rotation(under_way, at=now, by=marin).legs.all()
+    }
+    before = board(under_way).bays[0]
+    planned = export_scenario(under_way)
+    assert "charge" in charging
+    assert (before.has_power, before.off_since) == (True, None)
+
+    services.log_source(under_way, bay.source, is_on=False, by=marin, at=now)
+
+    off = board(under_way).bays[0]
+    assert (off.has_power, off.off_since, off.hours_to_90) == (False, now, None)
+    page = boss.get(reverse("field:board", args=[under_way.pk])).content.decode()
+    assert "switched off since" in page
+    assert "mains is off since 14:00: nothing charges on it" in page
+    rotation = make_rotation(under_way, at=now, by=marin)
+    assert "charge" not in {leg.kind for leg in rotation.legs.all()}
+    assert export_scenario(under_way) == planned
+
+    set_clock(under_way, under_way.minute_of(now) + 30)
+    again = under_way.clock.now()
+    services.log_source(under_way, bay.source, is_on=True, by=marin, at=again)
+    assert board(under_way).bays[0].has_power
+    rotation = make_rotation(under_way, at=again, by=marin)
+    assert "charge" in {leg.kind for leg in rotation.legs.all()}
+
+
+def test_a_pin_that_has_become_impossible_lapses_and_is_listed(
+    under_way, shelf, esker, drumlin, marin, boss
+):
+    """K01 was to stay at Esker; somebody put it in at Drumlin. The replan goes on."""
+    now = under_way.clock.now()
+    for battery, place in (("K01", esker), ("K03", under_way.bays.get())):
+        under_way.pins.create(
+            kind="stays",
+            battery=shelf[battery],
+            place=place.pk,
+            starts_at=now - timedelta(minutes=30),
+            ends_at=now + timedelta(hours=2),
+            made_by=marin,
+        )
+    services.log_swap(under_way, esker, battery=shelf["K02"], by=marin, at=now)
+    services.log_swap(under_way, drumlin, battery=shelf["K01"], by=marin, at=now)
+    to = Place.objects.get(pk=under_way.bays.get().pk)
+    services.log_move(under_way, shelf["K03"], to=to, by=marin, at=now)
+
+    answer = boss.post(reverse("plan:rotation_add", args=[under_way.pk]), follow=True)
+
+    page = answer.content.decode().replace("&#x27;", "'")
+    assert "K01 stays at Esker" in page
+    assert "This plan does without the pin" in page
+    made = under_way.rotations.first()
+    assert made.legs.filter(battery=shelf["K03"].pk, kind="charge").exists()
 
 
 def test_charging_on_a_bay_fills_the_belief(under_way, shelf, marin):

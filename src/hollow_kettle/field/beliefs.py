@@ -25,6 +25,7 @@ from hollow_kettle.log.models import (
     Place,
     PlaceKind,
     Placement,
+    SourceOff,
     Standing,
     StationSpan,
     is_tripped_at,
@@ -74,15 +75,11 @@ class EventPhysics:
         self.problem, self.low = found.problem, found.low
         self.stations = found.stations
         self.spans = list(StationSpan.objects.filter(event_key=event.pk))
-        self.switches = list(
-            unstruck(
-                FieldEntry.objects.filter(
-                    event_key=event.pk,
-                    kind__in=(Kind.SOURCE, Kind.STRIKE),
-                    standing=Standing.KEPT,
-                )
-            )
-        )
+        #: Since when sources are off by the log, by key.
+        self.off_since = {
+            str(row.source_key): row.started_at
+            for row in SourceOff.objects.filter(event_key=event.pk, ended_at=None)
+        }
 
     def drawn_wh(self, station: str, start: datetime, end: datetime) -> float:
         """Energy a station drew by plan, minus off the air, less on low power."""
@@ -132,25 +129,22 @@ class EventPhysics:
         plan = self.problem.bays.get(bay)
         if plan is None:
             return 0.0
-        source = self.problem.sources[plan.source]
-        total = 0.0
-        for window in source.windows:
-            first = max(start, self.event.moment_of(window.start_min))
-            last = min(end, self.event.moment_of(window.end_min))
-            if last > first:
-                total += self._switched_on_h(plan.source, first, last)
-        return total
+        first, last = self.event.minute_of(start), self.event.minute_of(end)
+        return sum(
+            max(0.0, min(last, window.end_min) - max(first, window.start_min)) / 60
+            for window in self.problem.sources[plan.source].windows
+        )
 
-    def _switched_on_h(self, source: str, start: datetime, end: datetime) -> float:
-        is_on, at, total = True, start, timedelta(0)
-        for entry in sorted(self.switches, key=lambda entry: entry.effective_at):
-            if str(entry.source_key) != source or entry.effective_at >= end:
-                continue
-            moment = max(start, entry.effective_at)
-            if is_on:
-                total += moment - at
-            at, is_on = moment, bool(entry.is_on)
-        return ((total + (end - at)) if is_on else total).total_seconds() / 3600
+    def hours_until(self, bay: str, now: datetime, hours: float) -> float | None:
+        """When a bay has given so many hours of power; None: not before the end."""
+        plan, at = self.problem.bays[bay], self.event.minute_of(now)
+        left_min = 60 * hours
+        for window in self.problem.sources[plan.source].windows:
+            start = max(at, window.start_min)
+            if window.end_min - start >= left_min:
+                return (start - at + left_min) / 60
+            left_min -= max(0.0, window.end_min - start)
+        return None
 
     def pack(self, battery: UUID) -> Pack | None:
         """A battery of the event as the core sees it."""

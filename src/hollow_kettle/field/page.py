@@ -107,9 +107,21 @@ class BoardBay:
     has_power: bool
     battery: BoardBattery | None
     hours_to_90: float | None
+    #: Since when its source is off by the log, whatever the plan says.
+    off_since: datetime | None = None
     #: Whether it charges though nobody watches, and may not.
     is_alone: bool = False
     unwatched_why: str = ""
+
+    @property
+    def charge_words(self) -> str:
+        """How its charge goes on."""
+        if self.hours_to_90 is None:
+            return "not at 90 % before the event ends"
+        if self.hours_to_90 < 1 / 60:
+            return "above 90 %"
+        minutes = round(60 * self.hours_to_90)
+        return f"90 % in {minutes // 60}:{minutes % 60:02d}"
 
 
 @dataclass(slots=True)

@@ -8,6 +8,7 @@ from uuid import UUID
 
 from django.db.models import Count, OuterRef, Q, Subquery
 
+from hollow_kettle.clock import local
 from hollow_kettle.log.models import (
     EXCLUSIVE_KINDS,
     BatteryNow,
@@ -274,9 +275,10 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
         hours = None
         if battery is not None:
             model = physics.problem.charge_model(key, str(battery.uid))
-            hours = model.hours_to(
+            needs_h = model.hours_to(
                 battery.soc.typical * model.capacity, 0.9 * model.capacity
             )
+            hours = physics.hours_until(key, now, needs_h)
         has_power = physics.problem.source_is_on(bay.source, minute)
         is_alone = (
             battery is not None
@@ -291,6 +293,7 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
                 has_power,
                 battery,
                 hours,
+                off_since=physics.off_since.get(bay.source),
                 is_alone=is_alone,
                 unwatched_why=bay.unwatched_why,
             )
@@ -343,6 +346,13 @@ def _look(
         f"{bay.name} charges {bay.battery.tag}, and nobody watches the yard."
         for bay in board.bays
         if bay.is_alone and bay.battery is not None
+    ]
+    off = {bay.source: bay.off_since for bay in board.bays if bay.off_since}
+    look += [
+        f"{name} is off since {local(since, event.zone):%H:%M}: nothing charges on it. "
+        "Replan, or log it on again."
+        for name, since in off.items()
+        if since is not None
     ]
     for line in board.stations:
         if line.is_open and line.battery is None:

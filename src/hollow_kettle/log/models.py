@@ -335,6 +335,22 @@ class StationSpan(models.Model):
         return said.get(self.what, "shed")
 
 
+class SourceOff(models.Model):
+    """A stretch in which a source of a yard gave nothing, whatever its plan says."""
+
+    event_key = models.UUIDField(db_index=True)
+    source_key = models.UUIDField()
+    started_at = models.DateTimeField()
+    ended_at = models.DateTimeField(null=True)
+    entry_uid = models.UUIDField()
+
+    class Meta:
+        ordering = ["started_at"]
+
+    def __str__(self) -> str:
+        return f"off from {self.started_at:%H:%M}Z"
+
+
 class BatteryNow(models.Model):
     """What is believed of a battery, worked out from the log; one row each."""
 

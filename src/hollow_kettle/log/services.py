@@ -25,6 +25,7 @@ from .models import (
     Place,
     PlaceKind,
     Placement,
+    SourceOff,
     Standing,
     StationSpan,
 )
@@ -183,10 +184,13 @@ def rebuild_placements() -> None:
 def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
     for key in event_keys:
         entries = FieldEntry.objects.filter(
-            Q(station_key__isnull=False) | Q(kind=Kind.STRIKE),
+            Q(station_key__isnull=False)
+            | Q(source_key__isnull=False)
+            | Q(kind=Kind.STRIKE),
             event_key=key,
             standing=Standing.KEPT,
         ).exclude(kind=Kind.READING)
+        noted = [core_entry(entry) for entry in entries]
         spans = [
             StationSpan(
                 event_key=key,
@@ -196,9 +200,20 @@ def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
                 ended_at=span.end,
                 entry_uid=span.entry,
             )
-            for span in core.spans(map(core_entry, entries))
+            for span in core.spans(noted)
         ]
         _replace(StationSpan, spans, StationSpan.objects.filter(event_key=key))
+        off = [
+            SourceOff(
+                event_key=key,
+                source_key=outage.source,
+                started_at=outage.start,
+                ended_at=outage.end,
+                entry_uid=outage.entry,
+            )
+            for outage in core.outages(noted)
+        ]
+        _replace(SourceOff, off, SourceOff.objects.filter(event_key=key))
 
 
 def _replace(model: type[Model], rows: Sequence[Model], before: QuerySet[Any]) -> None:
@@ -237,6 +252,8 @@ def core_entry(entry: FieldEntry) -> core.Entry:
         place=entry.place_id,
         place_out=entry.place_out_id,
         station=entry.station_key,
+        source=entry.source_key,
+        is_on=entry.is_on,
         step=entry.step,
         strikes=entry.strikes,
     )

@@ -20,7 +20,7 @@ from uuid import UUID
 #: Two reports of one swap lie at most this far apart. Common practice, no source.
 SAME_SWAP = timedelta(minutes=30)
 
-SWAP, MOVE, STRIKE = "swap", "move", "strike"
+SWAP, MOVE, STRIKE, SOURCE = "swap", "move", "strike", "source"
 OFF_AIR, BACK, POWER_STEP, SHED, RESTORED = (
     "off_air",
     "back",
@@ -44,6 +44,9 @@ class Entry:
     #: Where the battery that came out went; None means it is on the way.
     place_out: UUID | None = None
     station: UUID | None = None
+    #: A source of the yard that was switched, and whether it runs from then on.
+    source: UUID | None = None
+    is_on: bool | None = None
     #: Power step: "full", "low" or "watch".
     step: str = ""
     strikes: UUID | None = None
@@ -79,6 +82,16 @@ class Span:
     station: UUID
     #: "off_air", "low_power" or "shed".
     what: str
+    start: datetime
+    end: datetime | None
+    entry: UUID
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outage:
+    """A stretch in which a source gave nothing: switched off, or it failed."""
+
+    source: UUID
     start: datetime
     end: datetime | None
     entry: UUID
@@ -285,3 +298,32 @@ def spans(entries: Iterable[Entry]) -> list[Span]:
         for (station, what), entry in opened.items()
     ]
     return sorted(found, key=lambda span: (span.start, span.station, span.what))
+
+
+def outages(entries: Iterable[Entry]) -> list[Outage]:
+    """
+    Fold the entries about sources into stretches in which they gave nothing.
+
+    What has not ended has None as its end: a source stays off until somebody says it
+    is on again, whatever its plan says.
+    """
+    off: dict[UUID, Entry] = {}
+    found: list[Outage] = []
+    for entry in standing(entries):
+        if entry.kind != SOURCE or entry.source is None:
+            continue
+        if not entry.is_on:
+            off.setdefault(entry.source, entry)
+            continue
+        start = off.pop(entry.source, None)
+        if start is not None and entry.at > start.at:
+            found.append(
+                Outage(
+                    source=entry.source, start=start.at, end=entry.at, entry=start.uid
+                )
+            )
+    found += [
+        Outage(source=source, start=entry.at, end=None, entry=entry.uid)
+        for source, entry in off.items()
+    ]
+    return sorted(found, key=lambda outage: (outage.start, outage.source))

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from powercore.belief.fold import Entry, fold, spans
+from powercore.belief.fold import Entry, fold, outages, spans
 
 START = datetime(2026, 6, 27, 18, 0, tzinfo=UTC)
 K = [UUID(int=100 + n) for n in range(5)]
@@ -237,3 +237,42 @@ def test_a_struck_back_leaves_the_station_off_the_air():
     entries = [station(1, 10, "off_air"), station(2, 40, "back"), strike(3, 2, 41)]
 
     assert [s.end for s in spans(entries)] == [None]
+
+
+def switch(number, minute, source, *, is_on):
+    """An entry about a source."""
+    return Entry(
+        uid=uid(number), kind="source", at=at(minute), source=source, is_on=is_on
+    )
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 300), st.sampled_from(K[:2]), st.booleans())),
+    st.randoms(),
+    st.data(),
+)
+def test_a_source_gives_nothing_from_off_until_on_again(said, random, data):
+    """At every minute as the last word before it says, however the entries came."""
+    entries = [
+        switch(n, minute, source, is_on=is_on)
+        for n, (minute, source, is_on) in enumerate(said)
+    ]
+    gone = data.draw(st.sets(st.sampled_from(entries)) if entries else st.just(set()))
+    strikes = [strike(1000 + n, one.uid.int) for n, one in enumerate(gone)]
+    sent = [*entries, *strikes, *entries[:2]]
+    random.shuffle(sent)
+
+    found = outages(sent)
+
+    heard = sorted(set(entries) - gone, key=lambda one: (one.at, one.uid))
+    for source in K[:2]:
+        own = [one for one in heard if one.source == source]
+        for minute in range(0, 320, 7):
+            last = [one.is_on for one in own if one.at <= at(minute)][-1:]
+            is_off = any(
+                one.source == source
+                and one.start <= at(minute)
+                and (one.end is None or at(minute) < one.end)
+                for one in found
+            )
+            assert is_off == (last == [False])

@@ -16,15 +16,20 @@ from powercore.event.problem import YARD
 from .batteries import batteries_of, placed
 from .bays import bays_of
 from .places import from_yard, walk_minutes
-from .sources import source_of
+from .sources import outages_of, source_of
 from .stations import station_of
 from .sun import arrays_by_place, sky_hours, sky_site
 from .windows import clipped
 
 
-def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
+def scenario_of(
+    event: Event, at: datetime | None = None, *, as_logged: bool = True
+) -> core.Scenario:
     """
     Return an event as the core sees it, from its start or from a moment on.
+
+    What the log says of sources counts over what was planned, unless only the plan is
+    asked for: one that was switched off gives nothing until it is on again.
 
     From the start, batteries leave home full. From a moment on, they are where the
     log has them, with the charge they have in the bad 1-in-10 case, so that a plan
@@ -44,6 +49,7 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
     walks = walk_minutes(event, sites)
     yard = next((site for site in sites if site.is_yard), None)
     arrays = arrays_by_place(event, sites)
+    off = outages_of(event, from_min) if as_logged else {}
     return core.Scenario(
         name=event.name,
         zone=event.zone,
@@ -76,7 +82,9 @@ def scenario_of(event: Event, at: datetime | None = None) -> core.Scenario:
             placed(event, stations, batteries_of(event, is_under_way=from_min > 0))
         ),
         sources=tuple(
-            source_of(event, source, from_min, arrays[source.pk])
+            source_of(
+                event, source, from_min, arrays[source.pk], off.get(source.pk, ())
+            )
             for source in event.sources.prefetch_related("windows")
         ),
         bays=bays_of(event),

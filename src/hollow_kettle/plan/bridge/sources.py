@@ -2,21 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
+from uuid import UUID
 
 from hollow_kettle.clock import from_local, local
+from hollow_kettle.log.models import SourceOff
 from hollow_kettle.plan.models import Event, Source, Station
 from powercore.sun.arrays import Array
 from powercore.sun.sources import Fuel, SourcePlan, Supply
-from powercore.values import Window
+from powercore.values import Window, without
 
 from .windows import clipped, windows_of
 
 
+def outages_of(event: Event, from_min: int) -> dict[UUID, list[Window]]:
+    """When sources gave nothing by the log, and don't yet: by key, in minutes."""
+    found: defaultdict[UUID, list[Window]] = defaultdict(list)
+    for row in SourceOff.objects.filter(event_key=event.pk):
+        ends_at = row.ended_at or event.ends_at
+        start, end = clipped(event, row.started_at, ends_at, from_min)
+        if end > start:
+            found[row.source_key].append(Window(start_min=start, end_min=end))
+    return found
+
+
 def source_of(
-    event: Event, source: Source, from_min: int, arrays: tuple[Array, ...]
+    event: Event,
+    source: Source,
+    from_min: int,
+    arrays: tuple[Array, ...],
+    off: Sequence[Window] = (),
 ) -> SourcePlan:
+    """A source as the core has it; what it was `off` is cut out of its hours."""
     fuel = None
     if None not in (source.quarter_l_h, source.full_l_h, source.tank_l):
         fuel = Fuel(
@@ -35,7 +54,7 @@ def source_of(
         capacity_wh=source.capacity_wh,
         max_va=source.max_va,
         other_w=source.other_w,
-        windows=windows_of(event, source.windows.all(), from_min),
+        windows=without(windows_of(event, source.windows.all(), from_min), off),
         quiet=quiet_windows(event, source, from_min),
         is_quiet_waived=source.is_quiet_waived,
         fuel=fuel,

@@ -21,7 +21,7 @@ def export_scenario(event: Event) -> bytes:
     PowercoreError
         If what is noted of it makes no sense together.
     """
-    scenario = with_pins(event, scenario_of(event), from_min=0)
+    scenario = with_pins(event, scenario_of(event, as_logged=False), from_min=0)
     return json.dumps(
         json.loads(core.encode(scenario)), indent=1, ensure_ascii=False
     ).encode()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 
 from django.db import models
 from django.db.models import F, Q
@@ -44,6 +45,9 @@ class Rotation(models.Model):
         PUBLISHED = "published", "published"
         SUPERSEDED = "superseded", "superseded"
         TAKEN_BACK = "taken_back", "taken back"
+
+    #: Pins that could not be kept any more when it was made, each with the reason.
+    lapsed: Sequence[str] = ()
 
     event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="rotations")
     snapshot = models.ForeignKey(Snapshot, on_delete=models.PROTECT)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime, timedelta
 from uuid import UUID
 
@@ -22,6 +23,7 @@ from powercore.errors import PowercoreError
 from powercore.event.plans import Pin as CorePin
 from powercore.event.problem import YARD, Problem
 from powercore.event.problem import Leg as CoreLeg
+from powercore.event.scenario import Scenario
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import thin_min
 from powercore.rotation.pins import PinRefused
@@ -41,11 +43,14 @@ def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rot
     """
     Make a first complete rotation as a draft; from a moment on when one is given.
 
+    From a moment on, pins that what happened has made impossible lapse for it; they
+    stand in its `lapsed`, each with the reason.
+
     Raises
     ------
     ValidationError
-        If the event has nothing to plan, or the result breaks a rule (a fault of
-        the planner, never shown as a plan).
+        If the event has nothing to plan, if a pin can't be kept from the start, or if
+        the result breaks a rule (a fault of the planner, never shown as a plan).
     """
     try:
         scenario = scenario_of(event, at)
@@ -59,18 +64,37 @@ def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rot
         )
     if not any(not battery.is_on_hold for battery in scenario.batteries):
         raise ValidationError("Choose at least one battery that is not on hold.")
-    problem = Problem(scenario)
     try:
-        legs = grouped(problem, with_rounder_times(problem, construct(problem)))
+        problem, legs, lapsed = _constructed(scenario, may_lapse=from_min > 0)
     except PinRefused as refused:
         raise ValidationError(str(refused)) from refused
     rotation = Rotation(
         event=event,
-        snapshot=snapshot_of(event, scenario),
+        snapshot=snapshot_of(event, problem.scenario),
         made_by=by,
         from_min=from_min,
     )
+    rotation.lapsed = lapsed
     return keep(rotation, problem, legs)
+
+
+def _constructed(
+    scenario: Scenario, *, may_lapse: bool
+) -> tuple[Problem, Sequence[CoreLeg], list[str]]:
+    """A first rotation's problem and legs, and why pins are left out of it."""
+    lapsed: list[str] = []
+    while True:
+        problem = Problem(scenario)
+        try:
+            legs = construct(problem)
+        except PinRefused as refused:
+            if not may_lapse:
+                raise
+            lapsed.append(str(refused))
+            pins = tuple(pin for pin in scenario.pins if pin != refused.pin)
+            scenario = replace(scenario, pins=pins)
+        else:
+            return problem, grouped(problem, with_rounder_times(problem, legs)), lapsed
 
 
 @transaction.atomic

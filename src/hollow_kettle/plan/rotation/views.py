@@ -140,6 +140,8 @@ def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         messages.error(request, " ".join(error.messages))
         return redirect("plan:rotation", event.pk)
     messages.success(request, f"Draft {made.number} is complete and breaks no rule.")
+    for words in made.lapsed:
+        messages.warning(request, f"{words} This plan does without the pin.")
     return redirect("plan:rotation_detail", event.pk, made.number)
 
 
