@@ -9,7 +9,7 @@ from uuid import UUID
 from hollow_kettle.log.models import BatteryNow, StationSpan
 from hollow_kettle.plan.models import Station
 from hollow_kettle.plan.rotation.moves import Move
-from hollow_kettle.ui.templatetags.kettle import span
+from hollow_kettle.ui.templatetags.kettle import hours, span
 from powercore.belief.estimate import SocEstimate
 from powercore.belief.runtime import TimeLeft
 from powercore.physics.battery import Pack
@@ -37,6 +37,17 @@ class BoardBattery:
         return self.state == "hold"
 
 
+@dataclass(frozen=True, slots=True)
+class Said:
+    """A few words of the board, with a number or a moment that is read first."""
+
+    words: str
+    number: str = ""
+    more: str = ""
+    at: datetime | None = None
+    is_alarm: bool = False
+
+
 @dataclass(slots=True)
 class BoardStation:
     """A station on the board."""
@@ -52,6 +63,8 @@ class BoardStation:
     is_open: bool
     dot: float = 0.0
     band: tuple[float, float] = (0.0, 0.0)
+    #: What is brought next.
+    next: Said = Said("no move planned")
 
     @property
     def is_off(self) -> bool:
@@ -79,6 +92,40 @@ class BoardStation:
         if self.age_min is not None:
             said.append(f"{span(self.age_min)} old")
         return " · ".join(said)
+
+    @property
+    def lasts(self) -> Said:
+        """How long its battery lasts to the reserve, 1-in-10 bad case to typical."""
+        left = self.reserve
+        if self.is_tripped:
+            return Said("gives nothing until it is woken up", is_alarm=True)
+        if left is None or left.bad_h is None:
+            return Said("lasts to the end")
+        if left.bad_h == 0 and left.typical_h == 0:
+            return Said("into reserve now", is_alarm=True)
+        typical = "after the end" if left.typical_h is None else hours(left.typical_h)
+        return Said("reserve in", number=hours(left.bad_h), more=f"– {typical}")
+
+    @property
+    def ends(self) -> str:
+        """What else to know of it: when power ends, or what to do at 0 V."""
+        if self.is_tripped:
+            return "unplug everything, wait, follow the maker's instructions"
+        bad_h = self.disconnect.bad_h if self.disconnect else None
+        return "" if bad_h is None else f"off in {hours(bad_h)}"
+
+    def coming(self, now: datetime) -> Said:
+        """What is brought next, and by when somebody leaves."""
+        move = self.move
+        if move is None:
+            return Said("no move planned" if self.is_open else "closed now")
+        if move.hold:
+            return Said("on hold, don't bring it", is_alarm=True)
+        if move.is_swap:
+            return Said("swapped in at", at=move.arrive)
+        if move.leave < now:
+            return Said("was due to leave at", at=move.leave, is_alarm=True)
+        return Said("leave by", at=move.leave)
 
     @property
     def has_trouble(self) -> bool:

@@ -108,6 +108,8 @@ def board_of(event: Event, now: datetime) -> Board:
         _station(physics, station, at_station.get(station.pk), coming, now)
         for station in every
     ]
+    for line in stations:
+        line.next = line.coming(now)
     stations.sort(key=lambda station: station.sort_key)
     counts = [
         (state, sum(battery.state == state for battery in batteries))
