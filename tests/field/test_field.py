@@ -122,6 +122,57 @@ def test_an_unknown_tag_is_kept_aside_and_said(under_way, client_of):
     assert any("quarantine" in words for words in board(under_way).worth_a_look)
 
 
+@pytest.fixture
+def waiting(under_way, client_of):
+    """A reading of K99, which the club has not, and its entry."""
+    url = reverse("field:entry_add", args=[under_way.pk, "reading"])
+    said = {"uid": uuid4(), "tag": "K99", "gauge_pct": "31", "how": "receiving"}
+    client_of("logger").post(url, said)
+    return FieldEntry.objects.get(standing="quarantine")
+
+
+def test_what_waits_is_used_as_it_was_meant(under_way, shelf, boss, waiting):
+    """K99 was K03: a further entry answers, the first stays and waits no more."""
+    url = reverse("field:entry_answer", args=[under_way.pk, waiting.pk])
+    page = boss.get(url)
+    assert "no battery K99 on the shelf" in page.content.decode()
+    sent = {"gauge_pct": page.context["form"]["gauge_pct"].value(), "how": "receiving"}
+    sent |= {"uid": uuid4(), "taken": page.context["form"]["taken"].value()}
+
+    silent = boss.post(url, sent | {"tag": "K03"})
+    assert silent.status_code == 422
+    again = boss.post(url, sent | {"tag": "K98", "because": "misheard"})
+    assert "It would wait again: no battery K98" in again.content.decode()
+    assert FieldEntry.objects.filter(kind="reading", gauge_pct=31).count() == 1
+    boss.post(url, sent | {"tag": "K03", "because": "misheard"})
+
+    used = FieldEntry.objects.get(answers=waiting.uid)
+    assert (used.battery, used.gauge_pct, used.standing) == (
+        shelf["K03"].pk, 31, "kept"
+    )  # fmt: skip
+    assert used.effective_at.replace(second=0, microsecond=0) == (
+        waiting.effective_at.replace(second=0, microsecond=0)
+    )
+    assert queries.log_state(under_way).quarantined == 0
+    assert BatteryNow.objects.get(battery=shelf["K03"].pk).soc_typical < 0.5
+    log = boss.get(reverse("field:log_list", args=[under_way.pk])).content.decode()
+    assert "answered: misheard" in log
+    late = boss.post(url, sent | {"uid": uuid4(), "tag": "K03", "because": "x"})
+    assert late.status_code == 302
+    assert FieldEntry.objects.filter(answers=waiting.uid).count() == 1
+
+
+def test_what_waits_is_left_out_with_a_reason(under_way, boss, waiting):
+    """A struck entry waits no more, nor does one whose strike is not its own."""
+    assert queries.log_state(under_way).quarantined == 1
+    url = reverse("field:entry_strike", args=[under_way.pk, waiting.pk])
+
+    boss.post(url, {"because": "another club's"})
+
+    assert queries.log_state(under_way).quarantined == 0
+    assert not any("waits" in words for words in board(under_way).worth_a_look)
+
+
 def test_a_charge_that_spoils_own_power_is_asked_about(event, shelf, client_of):
     """Mains at an event of own power only: asked once, then kept."""
     bay = event.bays.get()

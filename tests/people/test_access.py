@@ -228,6 +228,8 @@ TABLE = {
     ("field:log_list", "GET"): MEMBERS,
     ("field:entry_add", "GET"): LOGGERS,
     ("field:entry_add", "POST"): LOGGERS,
+    ("field:entry_answer", "GET"): EVENT_BOSS,
+    ("field:entry_answer", "POST"): EVENT_BOSS,
     ("field:entry_strike", "POST"): EVENT_BOSS,  # own entries: tests/field
     ("debrief:home", "GET"): EVERYBODY,
     ("debrief:event", "GET"): MEMBERS,
@@ -273,6 +275,7 @@ def urls(event, esker, shelf, kit, marin, people):
         "key": "1", "kind": "battery", "uidb64": "MQ",
         "token": kit.token, "lead": shelf["K01"].pk,
         "pk": {
+            "field:entry_answer": FieldEntry.objects.get().pk,
             "field:entry_strike": FieldEntry.objects.get().pk,
             "plan:equipment_delete": StationEquipment.objects.first().pk,
             "plan:hours_delete": OpenHours.objects.first().pk,

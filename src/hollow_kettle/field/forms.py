@@ -10,7 +10,7 @@ from django import forms
 from django.db.models import Q, QuerySet
 
 from hollow_kettle.clock import from_local, local
-from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
 from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.assets.services import look_alike, plain_tag
 from hollow_kettle.shelf.bridge import pack_of
@@ -279,7 +279,7 @@ class NoteForm(EntryForm):
     text = forms.CharField(label="Note", max_length=500)
 
 
-class StrikeForm(forms.Form):
+class StrikeForm(Dressed, forms.Form):
     """Why an entry is struck."""
 
     because = forms.CharField(label="Because", max_length=500)
@@ -293,6 +293,52 @@ FORMS: dict[str, tuple[str, type[EntryForm]]] = {
     "source": ("Source", SourceForm),
     "note": ("Note", NoteForm),
 }
+
+
+#: Which form says what, by the kind of entry that it makes.
+WHAT_OF: dict[str, str] = {
+    Kind.READING: "reading",
+    Kind.SWAP: "swap",
+    Kind.MOVE: "move",
+    Kind.SOURCE: "source",
+    Kind.NOTE: "note",
+    Kind.OFF_AIR: "station",
+    Kind.BACK: "station",
+    Kind.POWER_STEP: "station",
+    Kind.SHED: "station",
+    Kind.RESTORED: "station",
+}
+
+
+def initial_of(entry: FieldEntry, event: Event) -> dict[str, Any]:
+    """What the form of an entry would have shown: as it was typed, else as it is."""
+    tags = dict(
+        Asset.objects.filter(
+            pk__in=[uid for uid in (entry.battery, entry.battery_out) if uid]
+        ).values_list("pk", "tag")
+    )
+    what = entry.step if entry.kind == Kind.POWER_STEP else entry.kind
+    known = {
+        "tag": tags.get(entry.battery, "") if entry.battery else "",
+        "tag_out": tags.get(entry.battery_out, "") if entry.battery_out else "",
+        "station": entry.station_key,
+        "source": entry.source_key,
+        "state": "on" if entry.is_on else "off",
+        "to": entry.place_id,
+        "place_out": entry.place_out_id,
+        "what": what,
+        "text": entry.note,
+        "how": entry.how or "receiving",
+    }
+    read = ("volts", "amps", "unplugged_min", "amp_hours", "gauge_pct")
+    known |= {name: getattr(entry, name) for name in read}
+    typed = {
+        name: value
+        for name, value in entry.raw.items()
+        if name not in ("uid", "sure", "taken")
+    }
+    at = local(entry.effective_at, event.zone)
+    return known | typed | {"taken": f"{at:%Y-%m-%d %H:%M}"}
 
 
 def waiting_places(event: Event) -> QuerySet[Place]:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from uuid import UUID
 
-from django.db.models import Count, OuterRef, Q, Subquery
+from django.db.models import Count, Exists, OuterRef, Q, QuerySet, Subquery
 
 from hollow_kettle.clock import local
 from hollow_kettle.log.models import (
@@ -50,7 +50,7 @@ class LogState:
 def log_state(event: Event) -> LogState:
     """Read it in one query that does not walk through the log."""
     own = FieldEntry.objects.filter(event_key=OuterRef("pk"))
-    aside = own.filter(standing=Standing.QUARANTINE).order_by().values("event_key")
+    aside = unanswered(own).order_by().values("event_key")
     on_hold = Count("batteries", filter=~Q(batteries__hold=""))
     found = Event.objects.filter(pk=event.pk).annotate(held=on_hold)
     last, quarantined, held = found.values_list(
@@ -59,6 +59,16 @@ def log_state(event: Event) -> LogState:
         "held",
     ).get()
     return LogState(last=last or 0, quarantined=quarantined or 0, held=held)
+
+
+def unanswered(entries: QuerySet[FieldEntry]) -> QuerySet[FieldEntry]:
+    """Those that wait in quarantine: neither struck, nor used as a coordinator said."""
+    kept = FieldEntry.objects.filter(standing=Standing.KEPT)
+    struck = kept.filter(kind=Kind.STRIKE, strikes=OuterRef("uid"))
+    answered = kept.filter(answers=OuterRef("uid"))
+    return entries.filter(
+        ~Exists(struck), ~Exists(answered), standing=Standing.QUARANTINE
+    )
 
 
 def version_of(
@@ -369,7 +379,8 @@ def _look(
                 "Ask for amps and volts on receive."
             )
     if log.quarantined:
-        look.append(f"{log.quarantined} entries wait in quarantine; see the log.")
+        waits = "entry waits" if log.quarantined == 1 else "entries wait"
+        look.append(f"{log.quarantined} {waits} in quarantine: answer them in the log.")
     board.worth_a_look = look[:5]
 
 
@@ -385,6 +396,15 @@ def entries_of(event: Event, most: int = 100) -> list[FieldEntry]:
             event_key=event.pk, kind=Kind.STRIKE, standing=Standing.KEPT
         ).values_list("strikes", flat=True)
     )
+    aside = [entry.uid for entry in entries if entry.standing == Standing.QUARANTINE]
+    answers = {
+        one.answers: one
+        for one in FieldEntry.objects.filter(answers__in=aside, standing=Standing.KEPT)
+    }
     for entry in entries:
         entry.is_struck = entry.uid in struck  # type: ignore[attr-defined]
+        entry.answer = answers.get(entry.uid)  # type: ignore[attr-defined]
+        entry.is_waiting = (  # type: ignore[attr-defined]
+            entry.uid in aside and entry.uid not in struck and entry.uid not in answers
+        )
     return entries

@@ -13,5 +13,6 @@ urlpatterns = [
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
     path("<uuid:uid>/log/", views.log_list, name="log_list"),
     path("<uuid:uid>/log/<slug:what>/", views.entry_add, name="entry_add"),
+    path("<uuid:uid>/log/<int:pk>/answer/", views.entry_answer, name="entry_answer"),
     path("<uuid:uid>/log/<int:pk>/strike/", views.entry_strike, name="entry_strike"),
 ]

@@ -8,6 +8,7 @@ from uuid import UUID
 
 from django.contrib import messages
 from django.core.exceptions import PermissionDenied
+from django.db import transaction
 from django.db.models import Q
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
@@ -24,9 +25,17 @@ from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, events_visible_to
 from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
+from hollow_kettle.ui.seen import wait_for
 
 from . import queries, services
-from .forms import FORMS, EntryForm, ReadingForm, StrikeForm
+from .forms import (
+    FORMS,
+    WHAT_OF,
+    EntryForm,
+    ReadingForm,
+    StrikeForm,
+    initial_of,
+)
 
 
 @require_safe
@@ -219,8 +228,75 @@ def _is_closed(event: Event) -> bool:
     return event.state == Event.State.CLOSED
 
 
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+@transaction.atomic
+def entry_answer(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Use an entry that waits, as it was meant; or leave it out, which is a strike."""
+    wait_for(request, Event, uid)
+    event = event_or_404(request, uid)
+    entry = get_object_or_404(FieldEntry, pk=pk, event_key=event.pk)
+    if not queries.unanswered(FieldEntry.objects.filter(pk=pk)).exists():
+        messages.warning(request, "That entry does not wait any more.")
+        return redirect("field:log_list", event.pk)
+    what = WHAT_OF.get(entry.kind)
+    form = reason = None
+    if what is not None:
+        form = FORMS[what][1](
+            request.POST or None, event=event, initial=initial_of(entry, event)
+        )
+        reason = StrikeForm(request.POST or None)
+        if request.method == "POST" and form.is_valid() and reason.is_valid():
+            because = reason.cleaned_data["because"]
+            if _answered(request, event, what, form, entry, because):
+                return redirect("field:log_list", event.pk)
+    is_wrong = request.method == "POST"
+    tags = dict(Asset.objects.values_list("pk", "tag"))
+    names = dict(event.stations.values_list("pk", "name"))
+    names |= dict(event.sources.values_list("pk", "name"))
+    context = {
+        "event": event,
+        "entry": entry,
+        "words": _words(entry, tags, names),
+        "form": form,
+        "reason": reason,
+        "tags": event.batteries.order_by("tag"),
+    }
+    return render(
+        request, "field/entry_answer.html", context, status=422 if is_wrong else 200
+    )
+
+
+def _answered(
+    request: HttpRequest,
+    event: Event,
+    what: str,
+    form: EntryForm,
+    entry: FieldEntry,
+    because: str,
+) -> bool:
+    """Note what an entry that waits was meant to say; False where it would wait too."""
+    with transaction.atomic():
+        receipt = _note(request, event, what, form, answers=entry, because=because)
+        is_kept = receipt is not None and receipt.standing == "kept"
+        if not is_kept:
+            transaction.set_rollback(True)
+    if is_kept:
+        messages.success(request, "It counts as you said.")
+    else:
+        why = receipt.why if receipt is not None else "nothing was read"
+        form.add_error(None, f"It would wait again: {why}.")
+    return is_kept
+
+
 def _note(
-    request: HttpRequest, event: Event, what: str, form: EntryForm
+    request: HttpRequest,
+    event: Event,
+    what: str,
+    form: EntryForm,
+    *,
+    answers: FieldEntry | None = None,
+    because: str = "",
 ) -> Receipt | None:
     """Call the service for a form; raises PermissionDenied for another's station."""
     data = dict(form.cleaned_data)
@@ -233,6 +309,9 @@ def _note(
         raw=typed | ({"tag": data["tag"]} if data.get("tag") else {}),
     )
     common = {"by": actor_of(request), "at": data["taken"], "sent": sent}
+    if answers is not None:
+        raw = {**sent.raw, "because": because}
+        common |= {"answers": answers.uid, "sent": replace(sent, raw=raw)}
     noted = _NOTED.get(what)
     if noted is None:
         return services.note(event, Kind.NOTE, note=data["text"], **common)

@@ -136,7 +136,8 @@ class FieldEntry(models.Model):
     missing = models.CharField(max_length=300, blank=True)
     switches_off = models.BooleanField(null=True, blank=True)
     load_off = models.BooleanField(null=True, blank=True)
-    #: The entry that this one answers: a release its hold.
+    #: The entry that this one answers: a release its hold, and what a coordinator made
+    #: of an entry that waited.
     answers = models.UUIDField(null=True, blank=True)
     raw = models.JSONField(default=dict)
     standing = models.CharField(max_length=10, choices=Standing, default=Standing.KEPT)
@@ -155,6 +156,11 @@ class FieldEntry(models.Model):
                 fields=["strikes"],
                 name="log_entry_struck",
                 condition=Q(kind="strike"),
+            ),
+            models.Index(
+                fields=["answers"],
+                name="log_entry_answered",
+                condition=Q(answers__isnull=False),
             ),
             models.Index(
                 fields=["event_key"],
