@@ -14,6 +14,8 @@ from powercore.belief.estimate import SocEstimate
 from powercore.belief.runtime import TimeLeft
 from powercore.physics.battery import Pack
 
+from .conflicts import Question
+
 
 @dataclass(frozen=True, slots=True)
 class BoardBattery:
@@ -182,7 +184,7 @@ class Board:
     batteries: list[BoardBattery]
     counts: list[tuple[str, int]]
     worth_a_look: list[str] = field(default_factory=list)
-    conflicts: list[str] = field(default_factory=list)
+    conflicts: list[Question] = field(default_factory=list)
     moves: list[Move] = field(default_factory=list)
 
     def in_state(self, state: str) -> list[BoardBattery]:

@@ -12,7 +12,6 @@ from hollow_kettle.clock import local
 from hollow_kettle.log.models import (
     EXCLUSIVE_KINDS,
     BatteryNow,
-    Conflict,
     FieldEntry,
     Kind,
     PlaceKind,
@@ -28,6 +27,7 @@ from powercore.belief.estimate import SocEstimate
 from powercore.belief.runtime import TimeLeft, time_left
 
 from .beliefs import EventPhysics
+from .conflicts import questions
 from .page import Board, BoardBattery, BoardBay, BoardStation
 
 #: A reading older than this is worth asking for again. Common practice, no source.
@@ -313,26 +313,6 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
     return bays
 
 
-CONFLICT_WORDS = {
-    "other_battery_was_there": "{battery} is said to have come out of {place}, "
-    "but {other} was there",
-    "battery_was_elsewhere": "{battery} was still at {place} when it was put elsewhere",
-    "swap_reports_differ": "two reports of one swap at {place}: "
-    "{battery} or {other} came out",
-}
-
-
-def conflict_words(conflict: Conflict, tags: dict[UUID, str]) -> str:
-    """Say what can't both be right."""
-    return CONFLICT_WORDS[conflict.kind].format(
-        place=conflict.place or "somewhere",
-        battery=tags.get(conflict.battery, "a battery") if conflict.battery else "none",
-        other=tags.get(conflict.other_battery, "none")
-        if conflict.other_battery
-        else "none",
-    )
-
-
 def _look(
     event: Event,
     board: Board,
@@ -341,8 +321,7 @@ def _look(
     holds: dict[UUID, str],
 ) -> None:
     """Note what is worth a look, and what contradicts."""
-    conflicts = Conflict.objects.filter(event_key=event.pk).select_related("place")
-    board.conflicts = [conflict_words(conflict, tags) for conflict in conflicts]
+    board.conflicts = questions(event, tags)
     look = [
         f"{one.tag} read 0 V: tripped? Unplug everything, wait, wake it up as its "
         "maker says. It need not be dead."

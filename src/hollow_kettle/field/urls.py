@@ -2,6 +2,7 @@
 
 from django.urls import path
 
+from . import answer_views as answers
 from . import views
 
 app_name = "field"
@@ -11,8 +12,9 @@ urlpatterns = [
     path("<uuid:uid>/", views.board, name="board"),
     path("<uuid:uid>/live/", views.board_poll, name="board_poll"),
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
+    path("<uuid:uid>/conflict/", answers.conflict_answer, name="conflict_answer"),
     path("<uuid:uid>/log/", views.log_list, name="log_list"),
     path("<uuid:uid>/log/<slug:what>/", views.entry_add, name="entry_add"),
-    path("<uuid:uid>/log/<int:pk>/answer/", views.entry_answer, name="entry_answer"),
-    path("<uuid:uid>/log/<int:pk>/strike/", views.entry_strike, name="entry_strike"),
+    path("<uuid:uid>/log/<int:pk>/answer/", answers.entry_answer, name="entry_answer"),
+    path("<uuid:uid>/log/<int:pk>/strike/", answers.entry_strike, name="entry_strike"),
 ]

@@ -8,10 +8,9 @@ from uuid import UUID
 
 from django.contrib import messages
 from django.core.exceptions import PermissionDenied
-from django.db import transaction
 from django.db.models import Q
 from django.http import Http404, HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404, redirect, render
+from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import (
     require_http_methods,
@@ -25,16 +24,12 @@ from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, events_visible_to
 from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
-from hollow_kettle.ui.seen import wait_for
 
 from . import queries, services
 from .forms import (
     FORMS,
-    WHAT_OF,
     EntryForm,
     ReadingForm,
-    StrikeForm,
-    initial_of,
 )
 
 
@@ -111,14 +106,14 @@ def log_list(request: HttpRequest, uid: UUID) -> HttpResponse:
         "may_strike": may_strike,
         "names": names,
         "rows": [
-            (entry, _words(entry, tags, names), _may_strike(request, entry))
+            (entry, words_of(entry, tags, names), _may_strike(request, entry))
             for entry in queries.entries_of(event)
         ],
     }
     return render(request, "field/log_list.html", context)
 
 
-def _words(entry: FieldEntry, tags: dict[UUID, str], names: dict[UUID, str]) -> str:
+def words_of(entry: FieldEntry, tags: dict[UUID, str], names: dict[UUID, str]) -> str:
     """Say an entry in a few words."""
     tag = tags.get(entry.battery, "") if entry.battery else entry.raw.get("tag", "")
     where = names.get(entry.station_key, "") if entry.station_key else ""
@@ -181,9 +176,9 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
     if request.method == "GET":
         form.offer_own(access_of(request).own_stations(event.pk))
     if request.method == "POST" and form.is_valid():
-        receipt = _note(request, event, what, form)
+        receipt = note_by_form(request, event, what, form)
         if receipt is not None:
-            _tell(request, event, receipt, FORMS[what][0])
+            tell(request, event, receipt, FORMS[what][0])
             text = form.cleaned_data.get("text", "")
             held = services.hold_by_note(
                 event, text, by=actor_of(request), at=form.cleaned_data["taken"]
@@ -210,7 +205,8 @@ def _next(request: HttpRequest, event: Event) -> str:
     return reverse(name, args=[event.pk])
 
 
-def _tell(request: HttpRequest, event: Event, receipt: Receipt, what: str) -> None:
+def tell(request: HttpRequest, event: Event, receipt: Receipt, what: str) -> None:
+    """Say what became of what was sent."""
     if receipt.standing != "kept":
         messages.warning(
             request,
@@ -220,76 +216,16 @@ def _tell(request: HttpRequest, event: Event, receipt: Receipt, what: str) -> No
     elif receipt.is_repeat:
         messages.success(request, f"{what} was saved before; it counts once.")
     else:
-        more = " The debrief is worked out again." if _is_closed(event) else ""
+        more = " The debrief is worked out again." if is_closed(event) else ""
         messages.success(request, f"{what} is saved.{more}")
 
 
-def _is_closed(event: Event) -> bool:
+def is_closed(event: Event) -> bool:
+    """Whether what is noted by now changes the debrief."""
     return event.state == Event.State.CLOSED
 
 
-@require_http_methods(["GET", "POST"])
-@coordinator_only
-@transaction.atomic
-def entry_answer(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
-    """Use an entry that waits, as it was meant; or leave it out, which is a strike."""
-    wait_for(request, Event, uid)
-    event = event_or_404(request, uid)
-    entry = get_object_or_404(FieldEntry, pk=pk, event_key=event.pk)
-    if not queries.unanswered(FieldEntry.objects.filter(pk=pk)).exists():
-        messages.warning(request, "That entry does not wait any more.")
-        return redirect("field:log_list", event.pk)
-    what = WHAT_OF.get(entry.kind)
-    form = reason = None
-    if what is not None:
-        form = FORMS[what][1](
-            request.POST or None, event=event, initial=initial_of(entry, event)
-        )
-        reason = StrikeForm(request.POST or None)
-        if request.method == "POST" and form.is_valid() and reason.is_valid():
-            because = reason.cleaned_data["because"]
-            if _answered(request, event, what, form, entry, because):
-                return redirect("field:log_list", event.pk)
-    is_wrong = request.method == "POST"
-    tags = dict(Asset.objects.values_list("pk", "tag"))
-    names = dict(event.stations.values_list("pk", "name"))
-    names |= dict(event.sources.values_list("pk", "name"))
-    context = {
-        "event": event,
-        "entry": entry,
-        "words": _words(entry, tags, names),
-        "form": form,
-        "reason": reason,
-        "tags": event.batteries.order_by("tag"),
-    }
-    return render(
-        request, "field/entry_answer.html", context, status=422 if is_wrong else 200
-    )
-
-
-def _answered(
-    request: HttpRequest,
-    event: Event,
-    what: str,
-    form: EntryForm,
-    entry: FieldEntry,
-    because: str,
-) -> bool:
-    """Note what an entry that waits was meant to say; False where it would wait too."""
-    with transaction.atomic():
-        receipt = _note(request, event, what, form, answers=entry, because=because)
-        is_kept = receipt is not None and receipt.standing == "kept"
-        if not is_kept:
-            transaction.set_rollback(True)
-    if is_kept:
-        messages.success(request, "It counts as you said.")
-    else:
-        why = receipt.why if receipt is not None else "nothing was read"
-        form.add_error(None, f"It would wait again: {why}.")
-    return is_kept
-
-
-def _note(
+def note_by_form(
     request: HttpRequest,
     event: Event,
     what: str,
@@ -432,39 +368,6 @@ def _station_of(battery: Asset | None) -> UUID | None:
     if row is None or row.place is None or row.place.kind != PlaceKind.POSITION:
         return None
     return row.place.station_key
-
-
-@require_POST
-def entry_strike(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
-    """Strike an entry: loggers their own, coordinators any."""
-    event = event_or_404(request, uid)
-    entry = get_object_or_404(FieldEntry, pk=pk, event_key=event.pk)
-    access = access_of(request)
-    actor = actor_of(request)
-    if entry.kind == Kind.STRIKE or not (
-        access.is_coordinator
-        or (entry.actor_id == actor.pk and access.may_log_something(event.pk))
-    ):
-        raise PermissionDenied
-    form = StrikeForm(request.POST)
-    if form.is_valid():
-        receipt = services.strike(
-            event,
-            entry,
-            because=form.cleaned_data["because"],
-            by=actor,
-            at=min(event.clock.now(), event.ends_at),
-        )
-        if receipt.standing == "kept":
-            more = " The debrief is worked out again." if _is_closed(event) else ""
-            messages.success(
-                request, f"Struck: it stays visible but no longer counts.{more}"
-            )
-        else:
-            _tell(request, event, receipt, "Strike")
-    else:
-        messages.error(request, "Say why you strike it; nothing was changed.")
-    return redirect("field:log_list", event.pk)
 
 
 @require_safe
