@@ -74,6 +74,8 @@ FEED_M = Limit(0, 500, "m")
 AWG = Limit(0, 30, "AWG")
 #: One standard deviation of a station's use against its pattern, as a share.
 SPREAD, USUAL_SPREAD = Limit(0, 1), 0.15
+#: Real draw over planned, as readings say.
+DRAWS = Limit(0.1, 10)
 
 # Loads.
 COUNT = Limit(1, 50)

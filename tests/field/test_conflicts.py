@@ -68,7 +68,7 @@ def test_an_answer_settles_a_conflict_and_nothing_is_changed(
     tags = {asset.pk: tag for tag, asset in shelf.items()}
     (question,) = questions(event, tags)
     assert question.asks == asks
-    before = list(FieldEntry.objects.values())
+    before = list(FieldEntry.objects.order_by("pk").values())
     board = reverse("field:board", args=[event.pk])
     assert question.words in boss.get(board).content.decode()
 
@@ -80,7 +80,7 @@ def test_an_answer_settles_a_conflict_and_nothing_is_changed(
     assert questions(event, tags) == []
     now = where(shelf)
     assert {tag: now[tag] for tag in then} == then
-    assert list(FieldEntry.objects.values())[: len(before)] == before
+    assert list(FieldEntry.objects.order_by("pk").values())[: len(before)] == before
     again = boss.post(url, sent, follow=True).content.decode()
     assert "settled already" in again
 

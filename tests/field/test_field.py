@@ -1,5 +1,6 @@
 """The field: log what is seen, see who runs short, nothing lost."""
 
+from dataclasses import replace
 from datetime import timedelta
 from uuid import uuid4
 
@@ -7,7 +8,14 @@ import pytest
 from django.urls import reverse
 
 from hollow_kettle.field import beliefs, queries, services
-from hollow_kettle.log.models import BatteryNow, Conflict, FieldEntry, Place, Placement
+from hollow_kettle.log.models import (
+    BatteryNow,
+    Conflict,
+    FieldEntry,
+    Place,
+    Placement,
+    StationDraw,
+)
 from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.files.export import export_scenario
@@ -17,6 +25,7 @@ from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.plan.rotation.services import make_rotation, publish
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset, Battery
+from powercore.values import TimeGrid
 from tests.conftest import set_clock
 
 
@@ -421,6 +430,41 @@ def test_a_pin_that_has_become_impossible_lapses_and_is_listed(
     assert "This plan does without the pin" in page
     made = under_way.rotations.first()
     assert made.legs.filter(battery=shelf["K03"].pk, kind="charge").exists()
+
+
+def test_a_station_that_draws_more_than_planned_is_forecast_and_replanned_so(
+    under_way, esker, drumlin, shelf, marin, boss
+):
+    """By its counter Esker draws 1.4 times its plan; Drumlin says nothing."""
+    now = under_way.clock.now()
+    physics = beliefs.EventPhysics(under_way)
+    planned = physics.drawn_wh(str(esker.pk), under_way.starts_at, now) / 12.8
+    before = line_of(under_way, "Esker").reserve
+
+    services.note(
+        under_way, "reading", by=marin, at=now, battery=shelf["K01"].pk,
+        amp_hours=1.4 * planned,
+    )  # fmt: skip
+
+    row = StationDraw.objects.get()
+    assert (row.station_key, row.turns) == (esker.pk, 1)
+    assert 1.25 < row.factor < 1.4
+    words = " ".join(board(under_way).worth_a_look)
+    assert f"Esker draws {row.factor:.2f} × its plan" in words
+    after = line_of(under_way, "Esker").reserve
+    assert after.typical_h is None or after.typical_h < 0.9 * before.typical_h
+    scenario = scenario_of(under_way, now)
+    draws = {station.name: station.draws for station in scenario.stations}
+    assert draws == {"Esker": pytest.approx(row.factor), "Drumlin": 1.0}
+    assert all(one.draws == 1 for one in scenario_of(under_way).stations)
+    grid = TimeGrid.covering(60)
+    watts = [one.demand_w(grid).sum() for one in scenario.stations]
+    plain = [replace(one, draws=1.0).demand_w(grid).sum() for one in scenario.stations]
+    assert watts[0] == pytest.approx(row.factor * plain[0])
+
+    entry = FieldEntry.objects.get(amp_hours__isnull=False)
+    services.strike(under_way, entry, because="misread", by=marin, at=now)
+    assert not StationDraw.objects.exists()
 
 
 def test_charging_on_a_bay_fills_the_belief(under_way, shelf, marin):

@@ -27,12 +27,14 @@ from hollow_kettle.log.models import (
     Placement,
     SourceOff,
     Standing,
+    StationDraw,
     StationSpan,
     is_tripped_at,
 )
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.charge import belief as charge
+from powercore.belief.draw import DrawFactor
 from powercore.belief.estimate import (
     Belief,
     Charging,
@@ -53,6 +55,9 @@ from powercore.values import BUS_V
 #: A station's real draw against its plan, as a share of it (one standard
 #: deviation). Common practice, no source.
 DRAW_SD = 0.2
+#: How far it wanders from hour to hour from what is learned of it. Common practice,
+#: no source. (one standard deviation, as a share)
+WANDER_SD = 0.1
 #: Charges and readings at the shelf count so long before an event.
 AT_THE_SHELF = timedelta(days=3)
 
@@ -75,6 +80,13 @@ class EventPhysics:
         self.problem, self.low = found.problem, found.low
         self.stations = found.stations
         self.spans = list(StationSpan.objects.filter(event_key=event.pk))
+        #: What readings say of stations' real draw, by key.
+        self.draws = {
+            str(row.station_key): DrawFactor(
+                mean=row.factor, sd=row.sd, turns=row.turns
+            )
+            for row in StationDraw.objects.filter(event_key=event.pk)
+        }
         #: Since when sources are off by the log, by key.
         self.off_since = {
             str(row.source_key): row.started_at
@@ -163,8 +175,11 @@ class EventPhysics:
         if place is None or end <= start:
             return None
         if place.kind == PlaceKind.POSITION:
-            ah = self.drawn_wh(str(place.station_key), start, end) / BUS_V
-            return Flow(ah=ah, sd_ah=DRAW_SD * ah) if ah > 0 else None
+            station = str(place.station_key)
+            draw = self.draws.get(station, DrawFactor(sd=DRAW_SD))
+            planned_ah = self.drawn_wh(station, start, end) / BUS_V
+            ah, sd = draw.mean * planned_ah, max(draw.sd, WANDER_SD) * planned_ah
+            return Flow(ah=ah, sd_ah=sd) if ah > 0 else None
         if place.kind == PlaceKind.BAY and str(place.pk) in self.problem.bays:
             hours = self.power_hours(str(place.pk), start, end)
             model = self.problem.charge_model(str(place.pk), str(battery))

@@ -23,11 +23,13 @@ from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.plan.rotation.moves import Move, moves_of
 from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
+from powercore.belief.draw import DrawFactor
 from powercore.belief.estimate import SocEstimate
 from powercore.belief.runtime import TimeLeft, time_left
 
 from .beliefs import EventPhysics
 from .conflicts import questions
+from .draws import draws_of
 from .page import Board, BoardBattery, BoardBay, BoardStation
 
 #: A reading older than this is worth asking for again. Common practice, no source.
@@ -113,9 +115,16 @@ def board_of(event: Event, now: datetime) -> Board:
     moves = []
     if rotation:
         moves = moves_of(event, rotation, tags, every, holds)
-    coming = _coming(event, moves, now)
+    coming, draws = _coming(event, moves, now), draws_of(physics)
     stations = [
-        _station(physics, station, at_station.get(station.pk), coming, now)
+        _station(
+            physics,
+            station,
+            at_station.get(station.pk),
+            coming,
+            now,
+            draws[station.pk],
+        )
         for station in every
     ]
     for line in stations:
@@ -135,6 +144,13 @@ def board_of(event: Event, now: datetime) -> Board:
         moves=coming[:6],
     )
     _look(event, board, tags, log, holds)
+    board.worth_a_look += [
+        f"{line.station.name} draws {draw.mean:.2f} × its plan (± {draw.sd:.2f}, by "
+        f"{draw.turns} turn{'s' if draw.turns > 1 else ''}): a replan counts that."
+        for line in stations
+        if (draw := draws[line.station.pk]).is_news
+    ]
+    board.worth_a_look = board.worth_a_look[:5]
     return board
 
 
@@ -205,6 +221,7 @@ def _station(
     battery: BoardBattery | None,
     coming: list[Move],
     now: datetime,
+    draw: DrawFactor,
 ) -> BoardStation:
     event, key = physics.event, str(station.pk)
     minute = event.minute_of(now)
@@ -238,6 +255,7 @@ def _station(
             grid=grid,
             demand_w=watts,
             from_min=minute,
+            draw=draw,
         )
         for soc in (feed.reserve_soc, feed.floor_soc)
     ]
@@ -360,7 +378,7 @@ def _look(
     if log.quarantined:
         waits = "entry waits" if log.quarantined == 1 else "entries wait"
         look.append(f"{log.quarantined} {waits} in quarantine: answer them in the log.")
-    board.worth_a_look = look[:5]
+    board.worth_a_look = look
 
 
 def entries_of(event: Event, most: int = 100) -> list[FieldEntry]:

@@ -20,7 +20,7 @@ from hollow_kettle.shelf.assets.services import plain_tag
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset
 
-from . import beliefs
+from . import beliefs, draws
 
 #: How far ahead of the event's clock an entry may be before it is set aside.
 AHEAD = timedelta(minutes=30)
@@ -111,6 +111,7 @@ def _follow_up(event: Event, kind: str, fields: dict[str, Any]) -> None:
         return
     if kind != Kind.READING:
         log.rebuild(event.pk)
+    draws.refresh(event)
     said = (fields.get("battery"), fields.get("battery_out"))
     touched = {uid for uid in said if uid is not None}
     if kind in (Kind.READING, Kind.SWAP, Kind.MOVE) and touched:

@@ -357,6 +357,22 @@ class SourceOff(models.Model):
         return f"off from {self.started_at:%H:%M}Z"
 
 
+class StationDraw(models.Model):
+    """What readings say of a station's real draw over its plan."""
+
+    event_key = models.UUIDField(db_index=True)
+    station_key = models.UUIDField(unique=True)
+    factor = models.FloatField()
+    sd = models.FloatField()
+    turns = models.PositiveIntegerField()
+
+    class Meta:
+        ordering = ["station_key"]
+
+    def __str__(self) -> str:
+        return f"{self.factor:.2f} ± {self.sd:.2f}"
+
+
 class BatteryNow(models.Model):
     """What is believed of a battery, worked out from the log; one row each."""
 

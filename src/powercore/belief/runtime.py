@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 
+from powercore.belief.draw import LEAST, DrawFactor
 from powercore.belief.estimate import SocEstimate
 from powercore.physics.battery import Pack
 from powercore.values import BUS_V, FloatArray, TimeGrid
+
+#: From the middle of a normal distribution to its 10 and 90 %.
+Z80 = 1.2816
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,7 +30,7 @@ def hours_at(ah: float, mean_a: float) -> float:
     return ah / mean_a if mean_a > 0 else float("inf")
 
 
-def time_left(
+def time_left(  # noqa: PLR0913 - a demand from a minute on, and two beliefs
     pack: Pack,
     soc: SocEstimate,
     *,
@@ -33,6 +38,7 @@ def time_left(
     grid: TimeGrid,
     demand_w: FloatArray,
     from_min: float,
+    draw: DrawFactor | None = None,
 ) -> TimeLeft:
     """
     Time until a battery's charge falls to a level under a station's demand.
@@ -47,15 +53,27 @@ def time_left(
         The station's demand. [W]
     from_min : float
         Now, counted from the grid's start. [min]
+    draw : DrawFactor, optional
+        What is believed of the real draw over this demand; none: it is exact.
+
+    Returns
+    -------
+    TimeLeft
+        Charge and draw are independent: what each alone takes from the typical case,
+        as amp-hours of the demand, is added as squares.
     """
+    draw = draw or DrawFactor()
     drawn_ah = grid.cumulative_wh(demand_w) / BUS_V
     edges = grid.edges_min
     start_ah = float(np.interp(from_min, edges, drawn_ah))
 
-    def hours(level: float) -> float | None:
-        target = start_ah + max(0.0, level - to_soc) * pack.trusted_ah
-        if level <= to_soc:
+    def lasts_ah(level: float, factor: float) -> float:
+        return max(0.0, level - to_soc) * pack.trusted_ah / factor
+
+    def hours(planned_ah: float) -> float | None:
+        if planned_ah <= 0:
             return 0.0
+        target = start_ah + planned_ah
         if target >= drawn_ah[-1]:
             return None
         first = int(np.searchsorted(drawn_ah, target, side="left"))
@@ -63,6 +81,16 @@ def time_left(
         minute = edges[first - 1] + grid.step_min * (target - before) / (after - before)
         return max(0.0, (float(minute) - from_min) / 60)
 
+    typical = lasts_ah(soc.typical, draw.mean)
+    more, less = draw.mean + Z80 * draw.sd, max(LEAST, draw.mean - Z80 * draw.sd)
+    fewer = math.hypot(
+        typical - lasts_ah(soc.low, draw.mean), typical - lasts_ah(soc.typical, more)
+    )
+    further = math.hypot(
+        lasts_ah(soc.high, draw.mean) - typical, lasts_ah(soc.typical, less) - typical
+    )
     return TimeLeft(
-        bad_h=hours(soc.low), typical_h=hours(soc.typical), good_h=hours(soc.high)
+        bad_h=hours(typical - fewer),
+        typical_h=hours(typical),
+        good_h=hours(typical + further),
     )

@@ -69,6 +69,8 @@ class StationPlan:
     feed_carries_a: float | None = None
     #: One standard deviation of its use against its pattern, as a share.
     spread: float = limits.USUAL_SPREAD
+    #: Real draw over planned, where readings say so.
+    draws: float = 1.0
     #: Panels at the station, each array on a controller of its own.
     arrays: tuple[Array, ...] = ()
     #: Mains, a vehicle or a generator at the station itself.
@@ -88,6 +90,7 @@ class StationPlan:
 
     def __post_init__(self) -> None:
         limits.SPREAD.check(f"Spread of {self.name}", self.spread)
+        limits.DRAWS.check(f"Draw of {self.name} over its plan", self.draws)
         limits.WALK_MIN.check(f"Walk to {self.name}", self.walk_min)
         limits.TIER.check(f"Tier of {self.name}", self.tier)
         limits.SPARES.check(f"Spares at {self.name}", self.spares)
@@ -104,7 +107,7 @@ class StationPlan:
 
     def demand_w(self, grid: TimeGrid) -> FloatArray:
         """Power asked of the battery, step by step. [W], shape (grid.count,)"""
-        return demand_w(grid, self.loads, self.openings)
+        return self.draws * demand_w(grid, self.loads, self.openings)
 
     def supplied_w(self, grid: TimeGrid) -> FloatArray:
         """Power that mains, vehicle or generator give there. [W], (grid.count,)"""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
+from dataclasses import replace
 from datetime import datetime
 
 from django.db.models import Prefetch
@@ -17,7 +18,7 @@ from .batteries import batteries_of, placed
 from .bays import bays_of
 from .places import from_yard, walk_minutes
 from .sources import outages_of, source_of
-from .stations import station_of
+from .stations import draws_of, station_of
 from .sun import arrays_by_place, sky_hours, sky_site
 from .windows import clipped
 
@@ -29,7 +30,8 @@ def scenario_of(
     Return an event as the core sees it, from its start or from a moment on.
 
     What the log says of sources counts over what was planned, unless only the plan is
-    asked for: one that was switched off gives nothing until it is on again.
+    asked for: one that was switched off gives nothing until it is on again. From a
+    moment on, a station draws what readings say, where they say that its plan is wrong.
 
     From the start, batteries leave home full. From a moment on, they are where the
     log has them, with the charge they have in the bad 1-in-10 case, so that a plan
@@ -50,6 +52,7 @@ def scenario_of(
     yard = next((site for site in sites if site.is_yard), None)
     arrays = arrays_by_place(event, sites)
     off = outages_of(event, from_min) if as_logged else {}
+    draws = draws_of(event) if as_logged and from_min > 0 else {}
     return core.Scenario(
         name=event.name,
         zone=event.zone,
@@ -69,12 +72,15 @@ def scenario_of(
         sky_origin=event.sky_origin,
         spots=tuple(_spots(sites, stations)),
         stations=tuple(
-            station_of(
-                event,
-                station,
-                from_min,
-                from_yard(walks, yard, station),
-                arrays[station.pk],
+            replace(
+                station_of(
+                    event,
+                    station,
+                    from_min,
+                    from_yard(walks, yard, station),
+                    arrays[station.pk],
+                ),
+                draws=draws.get(station.pk, 1.0),
             )
             for station in stations
         ),

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from uuid import UUID
+
+from hollow_kettle.log.models import StationDraw
 from hollow_kettle.plan.models import Event, Station, StationEquipment
 from hollow_kettle.shelf.bridge import draw_of
 from hollow_kettle.shelf.models import EquipmentStep
+from powercore.belief.draw import DrawFactor
 from powercore.event.plans import USUAL_PATH_OHM, StationPlan
 from powercore.physics.loads import Load, Opening, Pattern
 from powercore.physics.wiring import Wire
@@ -13,6 +17,16 @@ from powercore.values import BUS_V, Window
 
 from .sources import supplies_of
 from .windows import clipped
+
+
+def draws_of(event: Event) -> dict[UUID, float]:
+    """Real draw over planned, of stations whose readings say that the plan is wrong."""
+    rows = StationDraw.objects.filter(event_key=event.pk)
+    return {
+        row.station_key: row.factor
+        for row in rows
+        if DrawFactor(mean=row.factor, sd=row.sd, turns=row.turns).is_news
+    }
 
 
 def station_of(
