@@ -462,6 +462,9 @@ def test_a_station_that_draws_more_than_planned_is_forecast_and_replanned_so(
     plain = [replace(one, draws=1.0).demand_w(grid).sum() for one in scenario.stations]
     assert watts[0] == pytest.approx(row.factor * plain[0])
 
+    page = boss.post(reverse("plan:rotation_add", args=[under_way.pk]), follow=True)
+    assert f"Esker counts at {row.factor:.2f} × its plan" in page.content.decode()
+
     entry = FieldEntry.objects.get(amp_hours__isnull=False)
     services.strike(under_way, entry, because="misread", by=marin, at=now)
     assert not StationDraw.objects.exists()

@@ -52,6 +52,16 @@ def holds_of(event: Event) -> dict[UUID, str]:
     return held
 
 
+def draws_of(rotation: Rotation) -> list[str]:
+    """What it counts for stations whose readings say that their plan is wrong."""
+    stations = problem_of_snapshot(rotation.snapshot).scenario.stations
+    return [
+        f"{station.name} counts at {station.draws:.2f} × its plan, by readings."
+        for station in stations
+        if station.draws != 1
+    ]
+
+
 def suns_of(rotation: Rotation) -> list[tuple[str, str]]:
     """Stations and sources whose panels a rotation counts on, and under which sky."""
     problem = problem_of_snapshot(rotation.snapshot)
