@@ -14,8 +14,8 @@ from django.db import transaction
 from django.db.models import Max
 
 from hollow_kettle.clock import from_local, real_now
-from hollow_kettle.field import beliefs
 from hollow_kettle.field import services as field_log
+from hollow_kettle.field.services import work_out
 from hollow_kettle.log import services as log
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
 from hollow_kettle.log.services import Sent
@@ -95,7 +95,7 @@ def _exercise(people: dict[str, Actor], owned: dict[str, Asset], home: Place) ->
     story.go_home()
     _low_power(event, people)
     log.rebuild(event.pk)
-    beliefs.refresh(event)
+    work_out(event)
     set_state(event, state=Event.State.CLOSED, by=people["marin"])
 
 
@@ -161,7 +161,7 @@ def _field_day(
     story.play()
     _slips_of_the_pen(event, people, owned)
     log.rebuild(event.pk)
-    beliefs.refresh(event)
+    work_out(event)
 
 
 def _slips_of_the_pen(
@@ -278,4 +278,4 @@ def set_clock() -> None:
     Event.objects.update(clock_offset=offset)
     Club.objects.update(clock_offset=offset)
     field_day.refresh_from_db()
-    beliefs.refresh(field_day)
+    work_out(field_day)

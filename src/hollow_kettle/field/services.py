@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
+from uuid import UUID
 
 from django.db import transaction
 
@@ -111,13 +113,18 @@ def _follow_up(event: Event, kind: str, fields: dict[str, Any]) -> None:
         return
     if kind != Kind.READING:
         log.rebuild(event.pk)
-    draws.refresh(event)
     said = (fields.get("battery"), fields.get("battery_out"))
     touched = {uid for uid in said if uid is not None}
     if kind in (Kind.READING, Kind.SWAP, Kind.MOVE) and touched:
-        beliefs.refresh(event, touched)
+        work_out(event, touched)
     else:
-        beliefs.refresh(event)
+        work_out(event)
+
+
+def work_out(event: Event, batteries: Iterable[UUID] | None = None) -> None:
+    """Learn from the log anew: what stations draw, then what batteries hold."""
+    draws.refresh(event)
+    beliefs.refresh(event, batteries)
 
 
 def log_swap(
@@ -234,7 +241,7 @@ def note_set_up(event: Event, *, by: Actor) -> int:
             log_move(event, battery, to=to, **quiet)
         count += 1
     log.rebuild(event.pk)
-    beliefs.refresh(event)
+    work_out(event)
     return count
 
 

@@ -4,7 +4,7 @@ from procrastinate.contrib.django import app
 
 from hollow_kettle.plan.models import Event
 
-from .beliefs import refresh
+from .services import work_out
 
 
 @app.periodic(cron="* * * * *")
@@ -12,4 +12,4 @@ from .beliefs import refresh
 def carry_beliefs_forward(timestamp: int) -> None:
     """Bring what is believed of each battery up to now, for events under way."""
     for event in Event.objects.filter(state=Event.State.RUNNING):
-        refresh(event)
+        work_out(event)
