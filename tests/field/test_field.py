@@ -470,6 +470,18 @@ def test_a_station_that_draws_more_than_planned_is_forecast_and_replanned_so(
     assert not StationDraw.objects.exists()
 
 
+def test_a_replan_says_what_it_takes_unlogged_batteries_for(under_way, shelf, boss):
+    """K02 and K03 were logged; K01 too; who was not is named, with what is assumed."""
+    fresh = shelf["K04"]
+    Asset.objects.filter(pk=fresh.pk).update(hold="")
+    under_way.batteries.add(fresh)
+    url = reverse("plan:rotation_add", args=[under_way.pk])
+
+    page = boss.post(url, follow=True).content.decode()
+
+    assert "Nobody logged K04: counted as empty, in the yard." in page
+
+
 def test_charging_on_a_bay_fills_the_belief(under_way, shelf, marin):
     """A flat battery on a bay rises, and the board says when it is at 90 %."""
     start = under_way.starts_at + timedelta(minutes=10)

@@ -45,6 +45,17 @@ def batteries_of(event: Event, *, is_under_way: bool) -> list[BatteryPlan]:
     return [one for found in sets.values() for one in _joined(found)]
 
 
+def unlogged(event: Event) -> list[str]:
+    """Tags of batteries that nobody logged: a replan takes them for empty."""
+    units = event.unit_tags
+    known = set(
+        BatteryNow.objects.filter(
+            battery__in=units, event_key=event.pk, as_of__isnull=False
+        ).values_list("battery", flat=True)
+    )
+    return sorted(tag for key, tag in units.items() if key not in known)
+
+
 def _joined(plans: list[BatteryPlan]) -> list[BatteryPlan]:
     """Batteries as one; each by itself where their own numbers forbid it by now."""
     if len(plans) < 2:

@@ -16,6 +16,7 @@ from django.views.decorators.http import require_POST, require_safe
 from hollow_kettle.clock import local
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
+from hollow_kettle.plan.bridge.batteries import unlogged
 from hollow_kettle.plan.bridge.rotations import current_rotation
 from hollow_kettle.plan.drawing import span_of
 from hollow_kettle.plan.ledger.stock import stock_of
@@ -141,6 +142,11 @@ def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         messages.error(request, " ".join(error.messages))
         return redirect("plan:rotation", event.pk)
     messages.success(request, f"Draft {made.number} is complete and breaks no rule.")
+    if at is not None and (missing := unlogged(event)):
+        tags = ", ".join(missing)
+        messages.warning(
+            request, f"Nobody logged {tags}: counted as empty, in the yard."
+        )
     for words in made.lapsed:
         messages.warning(request, f"{words} This plan does without the pin.")
     return redirect("plan:rotation_detail", event.pk, made.number)
