@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import itertools
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from uuid import UUID
@@ -254,9 +254,13 @@ def lives_of(batteries: Iterable[UUID]) -> defaultdict[UUID, list[Placement]]:
     return lives
 
 
-def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
+def refresh(
+    physics: EventPhysics,
+    readings: Mapping[UUID, Sequence[FieldEntry]],
+    batteries: Iterable[UUID] | None = None,
+) -> None:
     """Work out `BatteryNow` anew, as of now, for some batteries or for all."""
-    physics = EventPhysics(event)
+    event = physics.event
     until = min(event.clock.now(), event.ends_at)
     wanted = (
         set(batteries)
@@ -264,9 +268,9 @@ def refresh(event: Event, batteries: Iterable[UUID] | None = None) -> None:
         else {UUID(key) for key in physics.problem.batteries}
     )
     wanted = {uid for uid in wanted if physics.pack(uid) is not None}
-    lives, readings = lives_of(wanted), readings_of(event)
+    lives = lives_of(wanted)
     rows = [
-        _battery_now(physics, uid, lives[uid], readings[uid], until)
+        _battery_now(physics, uid, lives[uid], readings.get(uid, ()), until)
         for uid in sorted(wanted)
     ]
     BatteryNow.objects.bulk_create(
@@ -299,7 +303,7 @@ def _battery_now(
     physics: EventPhysics,
     uid: UUID,
     placements: list[Placement],
-    readings: list[FieldEntry],
+    readings: Sequence[FieldEntry],
     until: datetime,
 ) -> BatteryNow:
     pack = physics.pack(uid)
@@ -338,7 +342,7 @@ def walk(
     physics: EventPhysics,
     uid: UUID,
     placements: list[Placement],
-    readings: list[FieldEntry],
+    readings: Sequence[FieldEntry],
     belief: Belief,
     marks: dict[datetime, SocEstimate] | None = None,
 ) -> datetime | None:

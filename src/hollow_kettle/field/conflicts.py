@@ -114,10 +114,11 @@ def settle(
     Nothing is changed: what was wrong is struck, a swap that was misheard is noted
     anew, and where both were right a note answers the entry.
     """
-    entry = FieldEntry.objects.get(uid=question.entry, event_key=event.pk)
+    kept = FieldEntry.objects.filter(event_key=event.pk, standing=Standing.KEPT)
+    entry = kept.get(uid=question.entry)
     because = f"{question.asks} {answer.words}"[:500]
     for uid in answer.strikes:
-        wrong = FieldEntry.objects.get(uid=uid, event_key=event.pk)
+        wrong = kept.get(uid=uid)
         services.strike(event, wrong, because=because, by=by, at=at)
     how: dict[str, Any] = {"by": by, "answers": entry.uid, "note": because}
     if answer.came_out is not None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from uuid import UUID
 
@@ -14,14 +14,13 @@ from hollow_kettle.log.models import (
     StationDraw,
     is_tripped_at,
 )
-from hollow_kettle.plan.models import Event
 from powercore.belief.draw import DrawFactor, Observed, learned
 from powercore.belief.estimate import COUNTER_SD, Belief
 from powercore.belief.runtime import Z80
 from powercore.physics.battery import Pack
 from powercore.values import BUS_V
 
-from .beliefs import EventPhysics, reading_steps, readings_of
+from .beliefs import EventPhysics, reading_steps
 
 #: Less than this says nothing of a factor. [Ah]
 LEAST_AH = 0.3
@@ -29,9 +28,11 @@ LEAST_AH = 0.3
 ZERO_AH = 0.1
 
 
-def refresh(event: Event) -> None:
+def refresh(
+    physics: EventPhysics, readings: Mapping[UUID, Sequence[FieldEntry]]
+) -> None:
     """Learn each station's draw anew, from the turns of its batteries."""
-    physics, readings = EventPhysics(event), readings_of(event)
+    event = physics.event
     seen: defaultdict[UUID, list[Observed]] = defaultdict(list)
     turns = Placement.objects.filter(
         place__event_key=event.pk, place__kind=PlaceKind.POSITION
@@ -67,6 +68,7 @@ def refresh(event: Event) -> None:
         unique_fields=["station_key"],
         update_fields=["event_key", "factor", "sd", "turns"],
     )
+    physics.draws = {str(key): one for key, one in found.items()}
 
 
 def _observed(
@@ -102,7 +104,7 @@ def _observed(
         used = (start - end) * pack.trusted_ah
         planned = planned_ah(first.effective_at, last.effective_at)
         sd = (start_sd**2 + end_sd**2) ** 0.5 * pack.trusted_ah
-    if planned < LEAST_AH or used < 0:
+    if planned < LEAST_AH:
         return None
     return Observed(planned_ah=planned, used_ah=used, sd_ah=sd)
 

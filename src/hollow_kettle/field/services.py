@@ -123,8 +123,9 @@ def _follow_up(event: Event, kind: str, fields: dict[str, Any]) -> None:
 
 def work_out(event: Event, batteries: Iterable[UUID] | None = None) -> None:
     """Learn from the log anew: what stations draw, then what batteries hold."""
-    draws.refresh(event)
-    beliefs.refresh(event, batteries)
+    physics, readings = beliefs.EventPhysics(event), beliefs.readings_of(event)
+    draws.refresh(physics, readings)
+    beliefs.refresh(physics, readings, batteries)
 
 
 def log_swap(
