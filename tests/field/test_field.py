@@ -592,6 +592,32 @@ def test_the_board_is_read_in_a_bounded_number_of_queries(
     assert "All batteries" in response.content.decode()
 
 
+def test_the_yard_s_troubles_are_worth_a_look(under_way, shelf, marin):
+    """A bay that idles, a source about to end, a charger that must not charge."""
+    now, bay = under_way.clock.now(), under_way.bays.get()
+    here = {"by": marin, "at": now}
+    services.note(under_way, "reading", battery=shelf["K03"].pk, gauge_pct=10.0, **here)
+    assert "Bay 1 is free and has power: K03 waits, empty." in (
+        board(under_way).worth_a_look
+    )
+
+    to = Place.objects.get(pk=bay.pk)
+    services.log_move(under_way, shelf["K03"], to=to, **here)
+    bay.source.windows.update(ends_at=now + timedelta(minutes=30))
+    (words,) = [w for w in board(under_way).worth_a_look if "ends at" in w]
+    assert words.startswith("mains ends at 14:30: K03 on Bay 1 will be at")
+    # By hand: a third of 20 Ah an hour, for half an hour, into the 18 of K03.
+    held = 100 * board(under_way).bays[0].battery.soc.typical
+    then = int(words.rpartition("be at ")[2].rstrip("%."))
+    assert then - held == pytest.approx(100 * 3.33 * 0.99 / 18, abs=1)
+
+    bay.chemistries = "agm"
+    bay.save()
+    first = board(under_way).worth_a_look[0]
+    assert first.startswith("K03 is on Bay 1: the charger of Bay 1 is not set for")
+    assert first.endswith("Take it off.")
+
+
 def test_the_finder_finds_batteries_and_only_own_events(under_way, client_of):
     """Part of a tag or a name; a stranger does not learn of the event's stations."""
     url = reverse("field:find")

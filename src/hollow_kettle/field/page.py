@@ -151,11 +151,14 @@ class BoardStation:
 class BoardBay:
     """A bay of the yard."""
 
+    key: str
     name: str
     source: str
     has_power: bool
     battery: BoardBattery | None
     hours_to_90: float | None
+    #: Why its charger must not charge what is on it.
+    refusal: str = ""
     #: Since when its source is off by the log, whatever the plan says.
     off_since: datetime | None = None
     #: Whether it charges though nobody watches, and may not.

@@ -8,9 +8,7 @@ from uuid import UUID
 
 from django.db.models import Count, Exists, OuterRef, Q, QuerySet, Subquery
 
-from hollow_kettle.clock import local
 from hollow_kettle.log.models import (
-    EXCLUSIVE_KINDS,
     BatteryNow,
     FieldEntry,
     Kind,
@@ -30,10 +28,9 @@ from powercore.belief.runtime import TimeLeft, time_left
 from .beliefs import EventPhysics
 from .conflicts import questions
 from .draws import draws_of
+from .look import worth_a_look
 from .page import Board, BoardBattery, BoardBay, BoardStation
 
-#: A reading older than this is worth asking for again. Common practice, no source.
-OLD_READING = timedelta(minutes=60)
 #: The board shows this many hours ahead.
 HORIZON_H = 8.0
 _POLL_MIN = 3
@@ -143,14 +140,8 @@ def board_of(event: Event, now: datetime) -> Board:
         counts=[(state, count) for state, count in counts if count],
         moves=coming[:6],
     )
-    _look(event, board, tags, log, holds)
-    board.worth_a_look += [
-        f"{line.station.name} draws {draw.mean:.2f} × its plan (± {draw.sd:.2f}, by "
-        f"{draw.turns} turn{'s' if draw.turns > 1 else ''}): a replan counts that."
-        for line in stations
-        if (draw := draws[line.station.pk]).is_news
-    ]
-    board.worth_a_look = board.worth_a_look[:5]
+    board.conflicts = questions(event, tags)
+    board.worth_a_look = worth_a_look(physics, board, draws, holds, log.quarantined)
     return board
 
 
@@ -302,13 +293,14 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
     bays = []
     for key, bay in physics.problem.bays.items():
         battery = by_place.get(UUID(key))
-        hours = None
+        hours, refusal = None, ""
         if battery is not None:
             model = physics.problem.charge_model(key, str(battery.uid))
             needs_h = model.hours_to(
                 battery.soc.typical * model.capacity, 0.9 * model.capacity
             )
             hours = physics.hours_until(key, now, needs_h)
+            refusal = physics.problem.bay_refusal(key, str(battery.uid)) or ""
         has_power = physics.problem.source_is_on(bay.source, minute)
         is_alone = (
             battery is not None
@@ -318,67 +310,19 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
         )
         bays.append(
             BoardBay(
+                key,
                 bay.name,
                 physics.problem.sources[bay.source].name,
                 has_power,
                 battery,
                 hours,
+                refusal=refusal,
                 off_since=physics.off_since.get(bay.source),
                 is_alone=is_alone,
                 unwatched_why=bay.unwatched_why,
             )
         )
     return bays
-
-
-def _look(
-    event: Event,
-    board: Board,
-    tags: dict[UUID, str],
-    log: LogState,
-    holds: dict[UUID, str],
-) -> None:
-    """Note what is worth a look, and what contradicts."""
-    board.conflicts = questions(event, tags)
-    look = [
-        f"{one.tag} read 0 V: tripped? Unplug everything, wait, wake it up as its "
-        "maker says. It need not be dead."
-        for one in board.batteries
-        if one.is_tripped
-    ]
-    for one in board.batteries:
-        place = one.row.place if one.row is not None else None
-        if one.is_held and place is not None and place.kind in EXCLUSIVE_KINDS:
-            why = holds.get(one.uid, "see the shelf")
-            look.append(f"{one.tag} at {place} is on hold: {why}. Take it out of use.")
-    look += [
-        f"{bay.name} charges {bay.battery.tag}, and nobody watches the yard."
-        for bay in board.bays
-        if bay.is_alone and bay.battery is not None
-    ]
-    off = {bay.source: bay.off_since for bay in board.bays if bay.off_since}
-    look += [
-        f"{name} is off since {local(since, event.zone):%H:%M}: nothing charges on it. "
-        "Replan, or log it on again."
-        for name, since in off.items()
-        if since is not None
-    ]
-    for line in board.stations:
-        if line.is_open and line.battery is None:
-            look.append(f"{line.station.name} is open, and no battery is logged there.")
-        elif (
-            line.is_open
-            and line.age_min is not None
-            and (line.age_min > OLD_READING.total_seconds() / 60)
-        ):
-            look.append(
-                f"{line.station.name}: reading is {line.age_min:.0f} min old. "
-                "Ask for amps and volts on receive."
-            )
-    if log.quarantined:
-        waits = "entry waits" if log.quarantined == 1 else "entries wait"
-        look.append(f"{log.quarantined} {waits} in quarantine: answer them in the log.")
-    board.worth_a_look = look
 
 
 def entries_of(event: Event, most: int = 100) -> list[FieldEntry]:

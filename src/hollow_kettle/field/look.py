@@ -1,0 +1,133 @@
+"""What is worth a look on the board, gravest first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from uuid import UUID
+
+from hollow_kettle.clock import local
+from hollow_kettle.log.models import EXCLUSIVE_KINDS
+from powercore.belief.draw import DrawFactor
+
+from .beliefs import EventPhysics
+from .page import Board
+
+#: A reading older than this is worth asking for anew. [min] Common practice, no source.
+OLD_READING_MIN = 60
+#: A source that ends so soon is worth knowing of. [min] Common practice, no source.
+SOON_MIN = 60
+#: So many are shown: more nobody reads.
+MOST = 5
+
+
+def worth_a_look(
+    physics: EventPhysics,
+    board: Board,
+    draws: Mapping[UUID, DrawFactor],
+    holds: Mapping[UUID, str],
+    quarantined: int,
+) -> list[str]:
+    """At most five lines: what hurts first, then what is about to, then what is old."""
+    found = [
+        *_batteries(board, holds),
+        *_bays(physics, board),
+        *_stations(board),
+        *_soon(physics, board),
+        *_old(board),
+        *_draws(board, draws),
+    ]
+    if quarantined:
+        waits = "entry waits" if quarantined == 1 else "entries wait"
+        found.append(f"{quarantined} {waits} in quarantine: answer them in the log.")
+    return found[:MOST]
+
+
+def _batteries(board: Board, holds: Mapping[UUID, str]) -> Iterator[str]:
+    for one in board.batteries:
+        if one.is_tripped:
+            yield (
+                f"{one.tag} read 0 V: tripped? Unplug everything, wait, wake it up as "
+                "its maker says. It need not be dead."
+            )
+    for one in board.batteries:
+        place = one.row.place if one.row is not None else None
+        if one.is_held and place is not None and place.kind in EXCLUSIVE_KINDS:
+            why = holds.get(one.uid, "see the shelf")
+            yield f"{one.tag} at {place} is on hold: {why}. Take it out of use."
+
+
+def _bays(physics: EventPhysics, board: Board) -> Iterator[str]:
+    zone = physics.event.zone
+    for bay in board.bays:
+        if bay.battery is None:
+            continue
+        if bay.refusal:
+            yield f"{bay.battery.tag} is on {bay.name}: {bay.refusal}. Take it off."
+        if bay.is_alone:
+            yield f"{bay.name} charges {bay.battery.tag}, and nobody watches the yard."
+    off = {bay.source: bay.off_since for bay in board.bays if bay.off_since}
+    for name, since in off.items():
+        if since is not None:
+            yield (
+                f"{name} is off since {local(since, zone):%H:%M}: nothing charges on "
+                "it. Replan, or log it on again."
+            )
+
+
+def _stations(board: Board) -> Iterator[str]:
+    for line in board.stations:
+        if line.is_open and line.battery is None:
+            yield f"{line.station.name} is open, and no battery is logged there."
+
+
+def _soon(physics: EventPhysics, board: Board) -> Iterator[str]:
+    """Sources about to end under a charge, and free bays that somebody could use."""
+    event, problem = physics.event, physics.problem
+    minute = event.minute_of(board.now)
+    for bay in board.bays:
+        if not bay.has_power:
+            continue
+        source = problem.sources[problem.bays[bay.key].source]
+        end = min(w.end_min for w in source.windows if w.end_min > minute)
+        at = local(event.moment_of(end), event.zone)
+        if (
+            bay.battery is not None
+            and end - minute <= SOON_MIN
+            and end < event.span_min
+        ):
+            model = problem.charge_model(bay.key, str(bay.battery.uid))
+            held = bay.battery.soc.typical * model.capacity
+            then = model.after(held, (end - minute) / 60) / model.capacity
+            yield (
+                f"{bay.source} ends at {at:%H:%M}: {bay.battery.tag} on {bay.name} "
+                f"will be at {then:.0%}."
+            )
+        if bay.battery is None and problem.is_watched(minute):
+            waits = [
+                one.tag
+                for one in board.empty
+                if problem.bay_refusal(bay.key, str(one.uid)) is None
+            ]
+            if waits:
+                yield f"{bay.name} is free and has power: {waits[0]} waits, empty."
+
+
+def _old(board: Board) -> Iterator[str]:
+    for line in board.stations:
+        age = line.age_min
+        if line.is_open and age is not None and age > OLD_READING_MIN:
+            yield (
+                f"{line.station.name}: reading is {age:.0f} min old. Ask for amps and "
+                "volts on receive."
+            )
+
+
+def _draws(board: Board, draws: Mapping[UUID, DrawFactor]) -> Iterator[str]:
+    for line in board.stations:
+        draw = draws[line.station.pk]
+        if draw.is_news:
+            turns = f"{draw.turns} turn{'s' if draw.turns > 1 else ''}"
+            yield (
+                f"{line.station.name} draws {draw.mean:.2f} × its plan (± "
+                f"{draw.sd:.2f}, by {turns}): a replan counts that."
+            )
