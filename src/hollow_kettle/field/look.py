@@ -88,7 +88,8 @@ def _soon(physics: EventPhysics, board: Board) -> Iterator[str]:
         if not bay.has_power:
             continue
         source = problem.sources[problem.bays[bay.key].source]
-        end = min(w.end_min for w in source.windows if w.end_min > minute)
+        ends = [w.end_min for w in source.windows if w.end_min > minute]
+        end = min(ends, default=event.span_min)
         at = local(event.moment_of(end), event.zone)
         if (
             bay.battery is not None
