@@ -9,7 +9,7 @@ from django.db import IntegrityError, transaction
 from django.urls import reverse
 
 from hollow_kettle.field import services as field
-from hollow_kettle.field.beliefs import refresh
+from hollow_kettle.field.services import work_out
 from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, PlaceKind
 from hollow_kettle.people.club import club_now
 from hollow_kettle.shelf.assets.services import save_asset, save_battery
@@ -204,7 +204,7 @@ def test_an_event_believes_what_the_shelf_noted_just_before(event, shelf, marin)
         custody.note_charged(shelf[tag], by=marin, volts=14.4, amps=0.4, at=at)
     BatteryNow.objects.all().delete()
 
-    refresh(event)
+    work_out(event)
 
     found = {
         row.battery: row.soc_high - row.soc_low for row in BatteryNow.objects.all()
