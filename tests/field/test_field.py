@@ -182,6 +182,29 @@ def test_what_waits_is_left_out_with_a_reason(under_way, boss, waiting):
     assert not any("waits" in words for words in board(under_way).worth_a_look)
 
 
+@pytest.mark.parametrize(("do", "is_struck"), [("use", True), ("leave", False)])
+def test_a_strike_that_waits_strikes_or_not(
+    under_way, shelf, boss, marin, people, do, is_struck
+):
+    """A logger struck after the event was closed; a coordinator decides."""
+    at = under_way.clock.now()
+    first = services.note(under_way, "note", by=marin, at=at, note="rain")
+    target = FieldEntry.objects.get(uid=first.uid)
+    set_state(under_way, state=Event.State.CLOSED)
+    services.strike(under_way, target, because="dry", by=people["logger"], at=at)
+    waits = FieldEntry.objects.get(kind="strike")
+    assert queries.log_state(under_way).quarantined == 1
+
+    url = reverse("field:entry_answer", args=[under_way.pk, waits.pk])
+    assert boss.get(url).status_code == 200
+    assert boss.post(url, {"do": do}).status_code == 422
+    boss.post(url, {"do": do, "because": "seen to"})
+
+    assert queries.log_state(under_way).quarantined == 0
+    (entry,) = [e for e in queries.entries_of(under_way) if e.uid == target.uid]
+    assert entry.is_struck is is_struck
+
+
 def test_a_charge_that_spoils_own_power_is_asked_about(event, shelf, client_of):
     """Mains at an event of own power only: asked once, then kept."""
     bay = event.bays.get()

@@ -47,6 +47,8 @@ def entry_answer(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
             because = reason.cleaned_data["because"]
             if _answered(request, event, what, form, entry, because):
                 return redirect("field:log_list", event.pk)
+    elif request.method == "POST" and _strike_answered(request, event, entry):
+        return redirect("field:log_list", event.pk)
     is_wrong = request.method == "POST"
     tags = dict(Asset.objects.values_list("pk", "tag"))
     names = dict(event.stations.values_list("pk", "name"))
@@ -62,6 +64,26 @@ def entry_answer(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     return render(
         request, "field/entry_answer.html", context, status=422 if is_wrong else 200
     )
+
+
+def _strike_answered(request: HttpRequest, event: Event, entry: FieldEntry) -> bool:
+    """Let a strike that waits strike, or leave it out; False without a reason."""
+    reason = StrikeForm(request.POST)
+    if not reason.is_valid():
+        messages.error(request, "Say why; nothing was changed.")
+        return False
+    does = request.POST.get("do") == "use"
+    services.note(
+        event,
+        Kind.STRIKE if does else Kind.NOTE,
+        by=actor_of(request),
+        at=min(event.clock.now(), event.ends_at),
+        note=reason.cleaned_data["because"],
+        answers=entry.uid,
+        strikes=entry.strikes if does else None,
+    )
+    messages.success(request, "Struck." if does else "That strike does not count.")
+    return True
 
 
 def _answered(

@@ -6,10 +6,11 @@ import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from powercore import limits
 from powercore.values import in_range
 
-#: A factor is not believed to be less, however little a reading says was drawn.
-LEAST = 0.1
+#: A factor is not believed to be less or more, whatever a reading says was drawn.
+LEAST, MOST = limits.DRAWS.low, limits.DRAWS.high
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,5 +67,5 @@ def learned(spread: float, seen: Iterable[Observed]) -> DrawFactor:
         precision += weight * one.planned_ah**2
         weighted += weight * one.planned_ah * one.used_ah
         turns += 1
-    mean = max(LEAST, weighted / precision)
+    mean = min(MOST, max(LEAST, weighted / precision))
     return DrawFactor(mean=mean, sd=math.sqrt(1 / precision), turns=turns)
