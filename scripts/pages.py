@@ -25,6 +25,7 @@ import weasyprint
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
 from scripts.templates import Node, Reader
+from scripts.throwaway import throwaway_database
 
 NOW = "2026-07-01T09:00:00+00:00"
 #: At most so many pages whose addresses differ by keys and numbers only.
@@ -111,26 +112,8 @@ def main() -> int:
     asked = ask.parse_args()
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hollow_kettle.settings.test")
     hold_still()
-    from hollow_kettle.command.cluster import Cluster
-    from hollow_kettle.command.home import data_folder
-
-    cluster = Cluster(data_folder(), name="pages-cluster", is_throwaway=True)
-    cluster.start()
-    try:
-        os.environ |= cluster.environment(role="kettle_owner", database="postgres")
-        import django
-        from django.test.utils import get_runner
-
-        django.setup()
-        from django.conf import settings
-
-        runner = get_runner(settings)(verbosity=0, interactive=False)
-        runner.setup_test_environment()
-        made = runner.setup_databases()
+    with throwaway_database("pages"):
         pages = pages_of_demo()
-        runner.teardown_databases(made)
-    finally:
-        cluster.stop()
     asked.file.write_text(json.dumps(pages, indent=0, sort_keys=True))
     if asked.against is None:
         print(f"{len(pages)} pages")

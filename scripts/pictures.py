@@ -12,8 +12,11 @@ import shutil
 import sys
 from pathlib import Path
 
+sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
+
+from scripts.throwaway import throwaway_database
+
 ROOT = Path(__file__).resolve().parents[1]
-sys.path.insert(0, str(ROOT))
 PICTURES = ROOT / "docs" / "screenshots"
 WIDE, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
 
@@ -92,28 +95,9 @@ def take(names: list[str]) -> None:
 
 def main(names: list[str]) -> None:
     """Make the demo in a database of its own, and take its pictures."""
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hollow_kettle.settings.test")
     os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
-    from hollow_kettle.command.cluster import Cluster
-    from hollow_kettle.command.home import data_folder
-
-    cluster = Cluster(data_folder(), name="pictures-cluster", is_throwaway=True)
-    cluster.start()
-    try:
-        os.environ |= cluster.environment(role="kettle_owner", database="postgres")
-        import django
-        from django.test.utils import get_runner
-
-        django.setup()
-        from django.conf import settings
-
-        runner = get_runner(settings)(verbosity=0, interactive=False)
-        runner.setup_test_environment()
-        made = runner.setup_databases()
+    with throwaway_database("pictures"):
         take(names)
-        runner.teardown_databases(made)
-    finally:
-        cluster.stop()
 
 
 if __name__ == "__main__":

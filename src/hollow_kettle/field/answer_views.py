@@ -22,7 +22,7 @@ from hollow_kettle.ui.seen import wait_for
 from . import queries, services
 from .conflicts import questions, settle
 from .forms import FORMS, WHAT_OF, EntryForm, StrikeForm, initial_of
-from .views import is_closed, note_by_form, tell, words_of
+from .views import is_closed, names_of, note_by_form, tell, words_of
 
 
 @require_http_methods(["GET", "POST"])
@@ -51,12 +51,10 @@ def entry_answer(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
         return redirect("field:log_list", event.pk)
     is_wrong = request.method == "POST"
     tags = dict(Asset.objects.values_list("pk", "tag"))
-    names = dict(event.stations.values_list("pk", "name"))
-    names |= dict(event.sources.values_list("pk", "name"))
     context = {
         "event": event,
         "entry": entry,
-        "words": words_of(entry, tags, names),
+        "words": words_of(entry, tags, names_of(event)),
         "form": form,
         "reason": reason,
         "tags": event.batteries.order_by("tag"),
@@ -77,7 +75,7 @@ def _strike_answered(request: HttpRequest, event: Event, entry: FieldEntry) -> b
         event,
         Kind.STRIKE if does else Kind.NOTE,
         by=actor_of(request),
-        at=min(event.clock.now(), event.ends_at),
+        at=event.last_moment,
         note=reason.cleaned_data["because"],
         answers=entry.uid,
         strikes=entry.strikes if does else None,
@@ -132,7 +130,7 @@ def conflict_answer(request: HttpRequest, uid: UUID) -> HttpResponse:
         messages.warning(request, "That conflict is settled already.")
         return redirect("field:board", event.pk)
     answer = asked.answers[number]
-    at = min(event.clock.now(), event.ends_at)
+    at = event.last_moment
     settle(event, asked, answer, by=actor_of(request), at=at)
     messages.success(request, f"Settled: {asked.asks} {answer.words}.")
     return redirect("field:board", event.pk)
@@ -157,7 +155,7 @@ def entry_strike(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
             entry,
             because=form.cleaned_data["because"],
             by=actor,
-            at=min(event.clock.now(), event.ends_at),
+            at=event.last_moment,
         )
         if receipt.standing == "kept":
             more = " The debrief is worked out again." if is_closed(event) else ""

@@ -29,7 +29,6 @@ from hollow_kettle.log.models import (
     Standing,
     StationDraw,
     StationSpan,
-    is_tripped_at,
 )
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Event
@@ -48,6 +47,7 @@ from powercore.belief.estimate import (
     charged_since,
     used_since,
 )
+from powercore.belief.readings import is_tripped
 from powercore.event.problem import Problem
 from powercore.physics.battery import Pack
 from powercore.values import BUS_V
@@ -82,9 +82,7 @@ class EventPhysics:
         self.spans = list(StationSpan.objects.filter(event_key=event.pk))
         #: What readings say of stations' real draw, by key.
         self.draws = {
-            str(row.station_key): DrawFactor(
-                mean=row.factor, sd=row.sd, turns=row.turns
-            )
+            str(row.station_key): row.believed
             for row in StationDraw.objects.filter(event_key=event.pk)
         }
         #: Since when sources are off by the log, by key.
@@ -261,7 +259,7 @@ def refresh(
 ) -> None:
     """Work out `BatteryNow` anew, as of now, for some batteries or for all."""
     event = physics.event
-    until = min(event.clock.now(), event.ends_at)
+    until = event.last_moment
     wanted = (
         set(batteries)
         if batteries is not None
@@ -394,7 +392,7 @@ def reading_steps(entry: FieldEntry, pack: Pack) -> list[Step]:
         words = f"{entry.volts:.2f} V {said}"
         if entry.amps is not None:
             words = f"{entry.volts:.2f} V {amps:.1f} A {said}"
-        if not is_tripped_at(entry.volts):
+        if not is_tripped(entry.volts):
             steps.append(
                 VoltsReading(
                     volts=entry.volts,

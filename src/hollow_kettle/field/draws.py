@@ -12,12 +12,12 @@ from hollow_kettle.log.models import (
     PlaceKind,
     Placement,
     StationDraw,
-    is_tripped_at,
 )
 from powercore.belief.draw import DrawFactor, Observed, learned
 from powercore.belief.estimate import COUNTER_SD, Belief
-from powercore.belief.runtime import Z80
+from powercore.belief.readings import is_tripped
 from powercore.physics.battery import Pack
+from powercore.physics.loads import ONE_IN_TEN
 from powercore.values import BUS_V
 
 from .beliefs import EventPhysics, reading_steps
@@ -83,7 +83,7 @@ def _observed(
         for entry in readings
         if turn.started_at <= entry.effective_at
         and (turn.ended_at is None or entry.effective_at <= turn.ended_at)
-        and not (entry.volts is not None and is_tripped_at(entry.volts))
+        and not (entry.volts is not None and is_tripped(entry.volts))
     ]
     pack = physics.pack(turn.battery)
     if pack is None or not own:
@@ -115,10 +115,10 @@ def _alone(pack: Pack, entry: FieldEntry) -> tuple[float, float]:
     for step in reading_steps(entry, pack):
         belief.apply(step)
     found = belief.estimate()
-    return found.typical, max(1e-3, (found.high - found.low) / 2 / Z80)
+    return found.typical, max(1e-3, (found.high - found.low) / 2 / ONE_IN_TEN)
 
 
-def draws_of(physics: EventPhysics) -> dict[UUID, DrawFactor]:
+def believed_draws(physics: EventPhysics) -> dict[UUID, DrawFactor]:
     """Each station's draw factor: learned, else by its plan's own spread."""
     return {
         UUID(key): physics.draws.get(key, DrawFactor(sd=plan.spread))

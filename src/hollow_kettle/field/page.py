@@ -172,8 +172,7 @@ class BoardBay:
             return "not at 90 % before the event ends"
         if self.hours_to_90 < 1 / 60:
             return "above 90 %"
-        minutes = round(60 * self.hours_to_90)
-        return f"90 % in {minutes // 60}:{minutes % 60:02d}"
+        return f"90 % in {hours(round(60 * self.hours_to_90) / 60)}"
 
 
 @dataclass(slots=True)

@@ -27,7 +27,7 @@ from powercore.belief.runtime import TimeLeft, time_left
 
 from .beliefs import EventPhysics
 from .conflicts import questions
-from .draws import draws_of
+from .draws import believed_draws
 from .look import worth_a_look
 from .page import Board, BoardBattery, BoardBay, BoardStation
 
@@ -112,7 +112,7 @@ def board_of(event: Event, now: datetime) -> Board:
     moves = []
     if rotation:
         moves = moves_of(event, rotation, tags, every, holds)
-    coming, draws = _coming(event, moves, now), draws_of(physics)
+    coming, draws = _coming(event, moves, now), believed_draws(physics)
     stations = [
         _station(
             physics,
@@ -338,6 +338,11 @@ def entries_of(event: Event, most: int = 100) -> list[FieldEntry]:
         ).values_list("strikes", flat=True)
     )
     aside = [entry.uid for entry in entries if entry.standing == Standing.QUARANTINE]
+    waiting = set(
+        unanswered(FieldEntry.objects.filter(uid__in=aside)).values_list(
+            "uid", flat=True
+        )
+    )
     answers = {
         one.answers: one
         for one in FieldEntry.objects.filter(answers__in=aside, standing=Standing.KEPT)
@@ -345,7 +350,5 @@ def entries_of(event: Event, most: int = 100) -> list[FieldEntry]:
     for entry in entries:
         entry.is_struck = entry.uid in struck  # type: ignore[attr-defined]
         entry.answer = answers.get(entry.uid)  # type: ignore[attr-defined]
-        entry.is_waiting = (  # type: ignore[attr-defined]
-            entry.uid in aside and entry.uid not in struck and entry.uid not in answers
-        )
+        entry.is_waiting = entry.uid in waiting  # type: ignore[attr-defined]
     return entries

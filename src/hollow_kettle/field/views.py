@@ -94,8 +94,7 @@ def set_up(request: HttpRequest, uid: UUID) -> HttpResponse:
 def log_list(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Show the log, newest first."""
     event = event_or_404(request, uid)
-    names = {station.pk: station.name for station in event.stations.all()}
-    names |= {source.pk: source.name for source in event.sources.all()}
+    names = names_of(event)
     tags = dict(Asset.objects.values_list("pk", "tag"))
     access = access_of(request)
     may_strike = access.is_coordinator or access.may_log_something(event.pk)
@@ -111,6 +110,12 @@ def log_list(request: HttpRequest, uid: UUID) -> HttpResponse:
         ],
     }
     return render(request, "field/log_list.html", context)
+
+
+def names_of(event: Event) -> dict[UUID, str]:
+    """What an event's stations and sources are called, by key."""
+    named = (event.stations, event.sources)
+    return {key: name for rows in named for key, name in rows.values_list("pk", "name")}
 
 
 def words_of(entry: FieldEntry, tags: dict[UUID, str], names: dict[UUID, str]) -> str:

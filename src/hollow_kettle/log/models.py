@@ -18,6 +18,7 @@ from django.db.models import Deferrable, F, Func, Q
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
+from powercore.belief.draw import DrawFactor
 
 
 class PlaceKind(models.TextChoices):
@@ -33,8 +34,6 @@ class PlaceKind(models.TextChoices):
     STATION = "station", "at a station"
 
 
-#: Below this a pack shows nothing: its protection has opened. It says no charge. [V]
-TRIPPED_V = 1.0
 #: Kinds that hold one battery at a time.
 EXCLUSIVE_KINDS = (PlaceKind.POSITION, PlaceKind.BAY)
 
@@ -249,11 +248,6 @@ class FieldEntry(models.Model):
         return f"{self.get_kind_display()} at {self.effective_at:%Y-%m-%d %H:%M}Z"
 
 
-def is_tripped_at(volts: float) -> bool:
-    """Whether a voltage is that of a pack whose protection has opened."""
-    return abs(volts) < TRIPPED_V
-
-
 class TsTzRange(Func):
     """A range of time from two columns."""
 
@@ -371,6 +365,11 @@ class StationDraw(models.Model):
 
     def __str__(self) -> str:
         return f"{self.factor:.2f} ± {self.sd:.2f}"
+
+    @property
+    def believed(self) -> DrawFactor:
+        """The factor as the core has it."""
+        return DrawFactor(mean=self.factor, sd=self.sd, turns=self.turns)
 
 
 class BatteryNow(models.Model):

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from powercore import limits
+from powercore.physics.loads import ONE_IN_TEN
 from powercore.values import in_range
 
 #: A factor is not believed to be less or more, whatever a reading says was drawn.
@@ -27,7 +28,7 @@ class DrawFactor:
     def is_news(self) -> bool:
         """Whether it says that the plan is wrong: by a tenth, 9 times in 10."""
         off = abs(self.mean - 1)
-        return self.turns > 0 and off >= 0.1 and off > 1.2816 * self.sd
+        return self.turns > 0 and off >= 0.1 and off > ONE_IN_TEN * self.sd
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -16,6 +16,7 @@ import numpy as np
 
 from powercore.physics.battery import Pack
 from powercore.physics.charging import ChargeModel
+from powercore.physics.loads import ONE_IN_TEN
 from powercore.values import FloatArray, in_range
 
 _SOC: FloatArray = np.linspace(0, 1, 201)
@@ -228,10 +229,9 @@ def used_since(before: SocEstimate, used: float, sd: float) -> SocEstimate:
     used, sd : float
         Share of the capacity used since, and its standard deviation.
     """
-    z80 = 1.2816  # 10 % and 90 % of the normal distribution
     typical = before.typical - used
-    low = typical - float(np.hypot(before.typical - before.low, z80 * sd))
-    high = typical + float(np.hypot(before.high - before.typical, z80 * sd))
+    low = typical - float(np.hypot(before.typical - before.low, ONE_IN_TEN * sd))
+    high = typical + float(np.hypot(before.high - before.typical, ONE_IN_TEN * sd))
     low, typical, high = (float(np.clip(value, 0, 1)) for value in (low, typical, high))
     return replace(before, typical=typical, low=low, high=high)
 

@@ -15,6 +15,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Set
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from typing import TypeVar
 from uuid import UUID
 
 #: Two reports of one swap lie at most this far apart. Common practice, no source.
@@ -28,6 +29,15 @@ OFF_AIR, BACK, POWER_STEP, SHED, RESTORED = (
     "shed",
     "restored",
 )
+#: What an entry about a station begins (True) or ends.
+_TURNS = {
+    OFF_AIR: ("off_air", True),
+    BACK: ("off_air", False),
+    SHED: ("shed", True),
+    RESTORED: ("shed", False),
+}
+
+Key = TypeVar("Key")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -265,37 +275,18 @@ def spans(entries: Iterable[Entry]) -> list[Span]:
 
     Struck entries don't count; what has not ended has None as its end.
     """
-    opened: dict[tuple[UUID, str], Entry] = {}
-    found: list[Span] = []
-
-    def end(station: UUID, what: str, at: datetime) -> None:
-        start = opened.pop((station, what), None)
-        if start is not None and at > start.at:
-            found.append(
-                Span(
-                    station=station, what=what, start=start.at, end=at, entry=start.uid
-                )
-            )
-
+    turns = []
     for entry in standing(entries):
-        station = entry.station
-        if station is None:
+        if entry.station is None:
             continue
-        if entry.kind == OFF_AIR:
-            opened.setdefault((station, "off_air"), entry)
-        elif entry.kind == BACK:
-            end(station, "off_air", entry.at)
-        elif entry.kind == POWER_STEP and entry.step == "full":
-            end(station, "low_power", entry.at)
-        elif entry.kind == POWER_STEP:
-            opened.setdefault((station, "low_power"), entry)
-        elif entry.kind == SHED:
-            opened.setdefault((station, "shed"), entry)
-        elif entry.kind == RESTORED:
-            end(station, "shed", entry.at)
-    found += [
-        Span(station=station, what=what, start=entry.at, end=None, entry=entry.uid)
-        for (station, what), entry in opened.items()
+        if entry.kind == POWER_STEP:
+            turns.append(((entry.station, "low_power"), entry.step != "full", entry))
+        elif entry.kind in _TURNS:
+            what, begins = _TURNS[entry.kind]
+            turns.append(((entry.station, what), begins, entry))
+    found = [
+        Span(station=station, what=what, start=start.at, end=end, entry=start.uid)
+        for (station, what), start, end in _stretches(turns)
     ]
     return sorted(found, key=lambda span: (span.start, span.station, span.what))
 
@@ -307,23 +298,33 @@ def outages(entries: Iterable[Entry]) -> list[Outage]:
     What has not ended has None as its end: a source stays off until somebody says it
     is on again, whatever its plan says.
     """
-    off: dict[UUID, Entry] = {}
-    found: list[Outage] = []
-    for entry in standing(entries):
-        if entry.kind != SOURCE or entry.source is None:
-            continue
-        if not entry.is_on:
-            off.setdefault(entry.source, entry)
-            continue
-        start = off.pop(entry.source, None)
-        if start is not None and entry.at > start.at:
-            found.append(
-                Outage(
-                    source=entry.source, start=start.at, end=entry.at, entry=start.uid
-                )
-            )
-    found += [
-        Outage(source=source, start=entry.at, end=None, entry=entry.uid)
-        for source, entry in off.items()
+    turns = [
+        (entry.source, not entry.is_on, entry)
+        for entry in standing(entries)
+        if entry.kind == SOURCE and entry.source is not None
+    ]
+    found = [
+        Outage(source=source, start=start.at, end=end, entry=start.uid)
+        for source, start, end in _stretches(turns)
     ]
     return sorted(found, key=lambda outage: (outage.start, outage.source))
+
+
+def _stretches(
+    turns: Iterable[tuple[Key, bool, Entry]],
+) -> list[tuple[Key, Entry, datetime | None]]:
+    """
+    Fold what begins (True) and ends into stretches: the first that began one, its end.
+
+    One that ends as it begins is none.
+    """
+    opened: dict[Key, Entry] = {}
+    found: list[tuple[Key, Entry, datetime | None]] = []
+    for key, begins, entry in turns:
+        if begins:
+            opened.setdefault(key, entry)
+        elif key in opened:
+            start = opened.pop(key)
+            if entry.at > start.at:
+                found.append((key, start, entry.at))
+    return [*found, *((key, start, None) for key, start in opened.items())]

@@ -34,6 +34,11 @@ def usual_volts(pack: Pack | None) -> tuple[float, float]:
     return BELOW * pack.cut_off_v, pack.highest_charge_v + ABOVE_V * pack.series
 
 
+def is_tripped(volts: float) -> bool:
+    """Whether a voltage [V] is that of a pack whose protection has opened."""
+    return abs(volts) < TRIPPED_V
+
+
 def odd_volts(volts: float, pack: Pack | None) -> str | None:
     """
     Say why a reading is odd; None where it is not.
@@ -48,6 +53,6 @@ def odd_volts(volts: float, pack: Pack | None) -> str | None:
     low_v, high_v = usual_volts(pack)
     if low_v <= volts <= high_v:
         return None
-    if abs(volts) < TRIPPED_V:
+    if is_tripped(volts):
         return "a tripped protection shows 0 V"
     return f"such a battery lies between {low_v:.1f} and {high_v:.1f} V"

@@ -10,10 +10,8 @@ import numpy as np
 from powercore.belief.draw import LEAST, DrawFactor
 from powercore.belief.estimate import SocEstimate
 from powercore.physics.battery import Pack
+from powercore.physics.loads import ONE_IN_TEN
 from powercore.values import BUS_V, FloatArray, TimeGrid
-
-#: From the middle of a normal distribution to its 10 and 90 %.
-Z80 = 1.2816
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -82,7 +80,10 @@ def time_left(  # noqa: PLR0913 - a demand from a minute on, and two beliefs
         return max(0.0, (float(minute) - from_min) / 60)
 
     typical = lasts_ah(soc.typical, draw.mean)
-    more, less = draw.mean + Z80 * draw.sd, max(LEAST, draw.mean - Z80 * draw.sd)
+    more, less = (
+        draw.mean + ONE_IN_TEN * draw.sd,
+        max(LEAST, draw.mean - ONE_IN_TEN * draw.sd),
+    )
     fewer = math.hypot(
         typical - lasts_ah(soc.low, draw.mean), typical - lasts_ah(soc.typical, more)
     )

@@ -7,8 +7,9 @@ from hypothesis import strategies as st
 
 from powercore.belief.draw import DrawFactor, Observed, learned
 from powercore.belief.estimate import SocEstimate
-from powercore.belief.runtime import Z80, time_left
+from powercore.belief.runtime import time_left
 from powercore.errors import OutOfRange
+from powercore.physics.loads import ONE_IN_TEN
 from powercore.values import TimeGrid
 from tests.builders import make_pack
 
@@ -54,7 +55,9 @@ def test_the_band_of_the_time_left_holds_what_comes():
     rng = np.random.default_rng(11)
     pack, grid = make_pack(nameplate_ah=20, tested_ah=20), TimeGrid.covering(48 * 60)
     amps, soc_sd, draw = 1.5, 0.05, DrawFactor(mean=1.2, sd=0.12, turns=2)
-    soc = SocEstimate(typical=0.7, low=0.7 - Z80 * soc_sd, high=0.7 + Z80 * soc_sd)
+    soc = SocEstimate(
+        typical=0.7, low=0.7 - ONE_IN_TEN * soc_sd, high=0.7 + ONE_IN_TEN * soc_sd
+    )
     left = time_left(
         pack,
         soc,

@@ -13,10 +13,13 @@ from powercore.event.plans import BayPlan
 from powercore.gear.things import Battery
 
 
-def bays_of(event: Event) -> tuple[BayPlan, ...]:
-    """The bays of an event."""
+def bays_of(
+    event: Event, units: dict[str, list[Battery]] | None = None
+) -> tuple[BayPlan, ...]:
+    """The bays of an event; its units are looked up unless they are given."""
     rows = list(event.bays.select_related("charger__charger"))
-    units = units_of(event) if any(row.charger for row in rows) else {}
+    if units is None:
+        units = units_of(event) if any(row.charger for row in rows) else {}
     return tuple(_bay(row, units) for row in rows)
 
 

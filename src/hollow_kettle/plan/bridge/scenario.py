@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from dataclasses import replace
 from datetime import datetime
 
 from django.db.models import Prefetch
@@ -18,7 +17,7 @@ from .batteries import batteries_of, placed
 from .bays import bays_of
 from .places import from_yard, walk_minutes
 from .sources import outages_of, source_of
-from .stations import draws_of, station_of
+from .stations import news_of_draws, station_of
 from .sun import arrays_by_place, sky_hours, sky_site
 from .windows import clipped
 
@@ -52,7 +51,7 @@ def scenario_of(
     yard = next((site for site in sites if site.is_yard), None)
     arrays = arrays_by_place(event, sites)
     off = outages_of(event, from_min) if as_logged else {}
-    draws = draws_of(event) if as_logged and from_min > 0 else {}
+    draws = news_of_draws(event) if as_logged and from_min > 0 else {}
     return core.Scenario(
         name=event.name,
         zone=event.zone,
@@ -72,15 +71,13 @@ def scenario_of(
         sky_origin=event.sky_origin,
         spots=tuple(_spots(sites, stations)),
         stations=tuple(
-            replace(
-                station_of(
-                    event,
-                    station,
-                    from_min,
-                    from_yard(walks, yard, station),
-                    arrays[station.pk],
-                ),
-                draws=draws.get(station.pk, 1.0),
+            station_of(
+                event,
+                station,
+                from_min,
+                from_yard(walks, yard, station),
+                arrays[station.pk],
+                draws.get(station.pk, 1.0),
             )
             for station in stations
         ),

@@ -8,7 +8,6 @@ from hollow_kettle.log.models import StationDraw
 from hollow_kettle.plan.models import Event, Station, StationEquipment
 from hollow_kettle.shelf.bridge import draw_of
 from hollow_kettle.shelf.models import EquipmentStep
-from powercore.belief.draw import DrawFactor
 from powercore.event.plans import USUAL_PATH_OHM, StationPlan
 from powercore.physics.loads import Load, Opening, Pattern
 from powercore.physics.wiring import Wire
@@ -19,14 +18,10 @@ from .sources import supplies_of
 from .windows import clipped
 
 
-def draws_of(event: Event) -> dict[UUID, float]:
+def news_of_draws(event: Event) -> dict[UUID, float]:
     """Real draw over planned, of stations whose readings say that the plan is wrong."""
     rows = StationDraw.objects.filter(event_key=event.pk)
-    return {
-        row.station_key: row.factor
-        for row in rows
-        if DrawFactor(mean=row.factor, sd=row.sd, turns=row.turns).is_news
-    }
+    return {row.station_key: row.factor for row in rows if row.believed.is_news}
 
 
 def station_of(
@@ -35,6 +30,7 @@ def station_of(
     from_min: int,
     walk_min: int,
     arrays: tuple[Array, ...],
+    draws: float,
 ) -> StationPlan:
     equipment = list(station.equipment.all())
     openings = []
@@ -81,6 +77,7 @@ def station_of(
         spares=station.spares,
         weight=station.weight,
         cold_c=station.cold_c,
+        draws=draws,
     )
 
 

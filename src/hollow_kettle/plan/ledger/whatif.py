@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from hollow_kettle.plan.models import Event, Station
+from hollow_kettle.ui.templatetags.kettle import minutes, signed, wh
 from powercore.errors import PowercoreError
 from powercore.event.plans import NO_SUN
 from powercore.futures.whatif import Change, Gain, usual_changes, what_if
@@ -28,20 +29,20 @@ class GainLine:
         """Put a gain into words."""
         hours, bought = "", ["no hour more"]
         if abs(gain.on_air_h) >= 0.05:
-            hours, bought = f"{gain.on_air_h:+.1f} h", ["on the air"]
+            hours, bought = f"{signed(gain.on_air_h)} h", ["on the air"]
         elif gain.on_air_bad_h >= 0.05:
-            hours, bought = f"{gain.on_air_bad_h:+.1f} h", ["in the bad case"]
+            hours, bought = f"{signed(gain.on_air_bad_h)} h", ["in the bad case"]
         if gain.after.uncovered_wh >= 1:
-            bought.append(f"{gain.after.uncovered_wh:,.0f} Wh still missing")
+            bought.append(f"{wh(gain.after.uncovered_wh)} Wh still missing")
         elif gain.before.uncovered_wh >= 1:
             bought.append("nothing uncovered")
         if abs(gain.reserve_min) >= 1:
             less = "less" if gain.reserve_min > 0 else "more"
-            bought.append(f"{abs(gain.reserve_min):.0f} min {less} into reserve")
+            bought.append(f"{minutes(abs(gain.reserve_min))} min {less} into reserve")
         if gain.saved_wh >= 1:
-            bought.append(f"needs {gain.saved_wh:,.0f} Wh less")
+            bought.append(f"needs {wh(gain.saved_wh)} Wh less")
         kg = gain.change.mass_kg
-        mass = "?" if kg is None else f"{kg:+.1f}" if kg else "0"
+        mass = "?" if kg is None else signed(kg) if kg else "0"
         return cls(gain.change.words, hours, " · ".join(bought), mass)
 
 

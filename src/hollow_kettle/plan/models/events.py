@@ -165,6 +165,11 @@ class Event(models.Model):
         return Clock(offset=self.clock_offset)
 
     @property
+    def last_moment(self) -> datetime:
+        """The last moment its log can speak of: now, or its end once it is over."""
+        return min(self.clock.now(), self.ends_at)
+
+    @property
     def span_min(self) -> int:
         """Length. [min]"""
         return round((self.ends_at - self.starts_at).total_seconds() / 60)

@@ -52,7 +52,7 @@ def holds_of(event: Event) -> dict[UUID, str]:
     return held
 
 
-def draws_of(rotation: Rotation) -> list[str]:
+def draw_lines(rotation: Rotation) -> list[str]:
     """What it counts for stations whose readings say that their plan is wrong."""
     stations = problem_of_snapshot(rotation.snapshot).scenario.stations
     return [

@@ -73,7 +73,7 @@ def _board_page(
             "moves": coming[:5],
             "later": len(coming) - 5,
             "suns": queries.suns_of(found),
-            "draws": queries.draws_of(found),
+            "draws": queries.draw_lines(found),
             "every_move": every,
             "warnings": warnings_of(event, found, holds, now),
             "unwatched": unwatched_bays(event),

@@ -71,7 +71,7 @@ def bay_lines(event: Event) -> list[BayLine]:
     tags = {str(key): tag for key, tag in event.unit_tags.items()}
     return [
         _bay_line(rows[plan.key], plan, units, tags)
-        for plan in bays_of(event)
+        for plan in bays_of(event, units)
         if plan.key in rows
     ]
 

@@ -18,13 +18,13 @@ from hollow_kettle.log.models import (
     Kind,
     Placement,
     Standing,
-    is_tripped_at,
 )
 from hollow_kettle.people.models import Club
 from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset
 from powercore.belief.estimate import Belief, CounterReading, Flow, Known, VoltsReading
+from powercore.belief.readings import is_tripped
 from powercore.gear.departure import gate
 from powercore.gear.upkeep import kept_share
 from powercore.physics.battery import Pack
@@ -105,7 +105,7 @@ def _walk(
         if entry.kind == Kind.CHARGED:
             belief.apply(ended_step(pack, entry))
         elif entry.kind == Kind.READING and entry.volts is not None:
-            if is_tripped_at(entry.volts):
+            if is_tripped(entry.volts):
                 continue
             if entry.amp_hours is not None:
                 belief.apply(CounterReading(ah=entry.amp_hours, words="counter"))
@@ -138,7 +138,7 @@ def last_says_tripped(entries: Iterable[FieldEntry], before: bool = False) -> bo
     tripped = before
     for entry in entries:
         if entry.volts is not None:
-            tripped = is_tripped_at(entry.volts)
+            tripped = is_tripped(entry.volts)
         elif entry.gauge_pct is not None:
             tripped = False
     return tripped
