@@ -9,7 +9,7 @@ from django.db import IntegrityError, transaction
 from django.urls import reverse
 
 from hollow_kettle.field import services as field
-from hollow_kettle.field.services import work_out
+from hollow_kettle.field.beliefs import work_out
 from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, PlaceKind
 from hollow_kettle.people.club import club_now
 from hollow_kettle.shelf.assets.services import save_asset, save_battery

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from uuid import UUID
 
-from hollow_kettle.field.beliefs import EventPhysics, lives_of, readings_of, walk
-from hollow_kettle.log.models import FieldEntry, Kind, PlaceKind, Placement, StationSpan
+import numpy as np
+
+from hollow_kettle.field.beliefs import Turn as BelievedTurn
+from hollow_kettle.field.beliefs import history_of
+from hollow_kettle.field.physics import EventPhysics
+from hollow_kettle.log.models import FieldEntry, Kind, Placement, StationSpan
 from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.ui.drawing import Scale
-from powercore.belief.estimate import Belief, SocEstimate, unknown
+from powercore.belief.estimate import SocEstimate
 from powercore.debrief.shortfall import Shortfall, Stretch, below, shortfall
 
 #: How finely a belief is sampled to find when it was in reserve.
-SAMPLE = timedelta(minutes=10)
+SAMPLE_MIN = 10
+SAMPLE = timedelta(minutes=SAMPLE_MIN)
 WORDS = {
     "off_air": "off the air",
     "low_power": "low power",
@@ -196,73 +201,45 @@ def report_of(event: Event, until: datetime) -> Report:
 def _turns(physics: EventPhysics, until: datetime) -> list[Turn]:
     event = physics.event
     here = Placement.objects.filter(started_at__lt=until, place__event_key=event.pk)
-    lives = lives_of(here.order_by().values_list("battery", flat=True))
-    readings = readings_of(event)
-    turns = []
-    for battery, life in lives.items():
-        known = [placement for placement in life if placement.started_at < until]
-        turns += _turns_of(physics, battery, known, readings[battery], until)
-    return sorted(turns, key=lambda turn: turn.start)
+    served = set(here.order_by().values_list("battery", flat=True))
+    found = []
+    for turn in history_of(physics, served, until, SAMPLE):
+        known = _turn(physics, turn, until)
+        if known is not None:
+            found.append(known)
+    return found
 
 
-def _turns_of(
-    physics: EventPhysics,
-    battery: UUID,
-    life: list[Placement],
-    readings: list[FieldEntry],
-    until: datetime,
-) -> list[Turn]:
-    pack = physics.pack(battery)
-    if pack is None:
-        return []
-    starts_at = physics.event.starts_at
-    served = [
-        (p.place.station_key, start, end)
-        for p in life
-        if p.place is not None
-        and p.place.kind == PlaceKind.POSITION
-        and p.place.event_key == physics.event.pk
-        # Whatever the log says, the debrief is of the event.
-        for start in [max(p.started_at, starts_at)]
-        for end in [min(p.ended_at or until, until)]
-        if start < end
-    ]
-    marks: dict[datetime, SocEstimate] = {}
-    for _, start, end in served:
-        moment = start
-        while moment < end:
-            marks[moment] = unknown()
-            moment += SAMPLE
-        marks[end - timedelta(seconds=1)] = unknown()
-    walk(physics, battery, life, readings, Belief(pack), marks)
-    tag = physics.problem.batteries[str(battery)].tag
-    turns = []
-    for station_key, start, end in served:
-        assert station_key is not None  # noqa: S101 - positions are at a station
-        own = sorted(m for m in marks if start <= m < end)
-        key = str(station_key)
-        if key not in physics.problem.stations or not own:
-            continue
-        feed = physics.problem.feed(key, str(battery))
-        first, last = marks[own[0]], marks[own[-1]]
-        turns.append(
-            Turn(
-                station_key=station_key,
-                tag=tag,
-                battery=battery,
-                start=start,
-                end=end,
-                start_soc=first,
-                end_soc=last,
-                used_wh=max(0.0, first.typical - last.typical) * feed.capacity_wh,
-                in_reserve=below(
-                    [physics.event.minute_of(m) for m in own],
-                    [marks[m].typical for m in own],
-                    feed.reserve_soc,
-                ),
-            )
-        )
-    return turns
+def _turn(physics: EventPhysics, turn: BelievedTurn, until: datetime) -> Turn | None:
+    """A battery's turn at a station of the event; None: it was somewhere else."""
+    event, key = physics.event, turn.station
+    if key not in physics.problem.stations:
+        return None
+    # Whatever the log says, the debrief is of the event.
+    start = max(turn.start, event.starts_at)
+    end = min(turn.end or until, until)
+    at, every = list(turn.history), list(turn.history.values())
+    if start >= end or not at:
+        return None
+    minutes = [event.minute_of(moment) for moment in at]
+    asked = np.arange(event.minute_of(start), event.minute_of(end), SAMPLE_MIN)
+    asked = np.append(asked, event.minute_of(end))
+    low, typical, high = (
+        np.interp(asked, minutes, [getattr(one, name) for one in every])
+        for name in ("low", "typical", "high")
+    )
+    feed = physics.problem.feed(key, str(turn.battery))
+    return Turn(
+        station_key=UUID(key),
+        tag=physics.problem.batteries[str(turn.battery)].tag,
+        battery=turn.battery,
+        start=start,
+        end=end,
+        start_soc=replace(every[0], low=low[0], typical=typical[0], high=high[0]),
+        end_soc=replace(every[-1], low=low[-1], typical=typical[-1], high=high[-1]),
+        used_wh=max(0.0, float(typical[0] - typical[-1])) * feed.capacity_wh,
+        in_reserve=below(asked.tolist(), typical.tolist(), feed.reserve_soc),
+    )
 
 
 def _lines(

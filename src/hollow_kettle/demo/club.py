@@ -15,7 +15,7 @@ from django.db.models import Max
 
 from hollow_kettle.clock import from_local, real_now
 from hollow_kettle.field import services as field_log
-from hollow_kettle.field.services import work_out
+from hollow_kettle.field.beliefs import work_out
 from hollow_kettle.log import services as log
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
 from hollow_kettle.log.services import Sent

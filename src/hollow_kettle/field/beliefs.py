@@ -1,215 +1,66 @@
 """
 What is believed of each battery's charge, worked out from the log.
 
-A battery's life is walked through in time: where it was, what the plan says the
-station drew or the bay gave meanwhile, and what was read. The result is cached in
+Turns are walked through in the order in which they began: a battery's charge goes on
+from the turn before, a station's draw from the battery before. Within a turn the plan
+says what should have flowed, and readings what did. The result is cached in
 `BatteryNow`; pages carry it forward to their own now.
 """
 
 from __future__ import annotations
 
-import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from uuid import UUID
 
-import numpy as np
 from django.db.models import Q
 
 from hollow_kettle.log.models import (
     BatteryNow,
     FieldEntry,
     Kind,
-    Place,
     PlaceKind,
     Placement,
-    SourceOff,
     Standing,
     StationDraw,
-    StationSpan,
 )
-from hollow_kettle.plan.bridge.problems import problem_for
+from hollow_kettle.log.services import replace_rows
 from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.charge import belief as charge
 from powercore.belief.draw import DrawFactor
 from powercore.belief.estimate import (
+    Begun,
     Belief,
-    Charging,
-    CounterReading,
-    Flow,
-    GaugeReading,
     SocEstimate,
-    Step,
-    TurnBegins,
-    VoltsReading,
-    charged_since,
-    used_since,
+    bay_prior,
+    draw_of,
+    draw_prior,
+    unknown,
 )
+from powercore.belief.mixture import Mixture
 from powercore.belief.readings import is_tripped
-from powercore.event.problem import Problem
+from powercore.belief.steps import (
+    CounterReading,
+    GaugeReading,
+    Step,
+    Use,
+    VoltsReading,
+)
 from powercore.physics.battery import Pack
-from powercore.values import BUS_V
 
-#: A station's real draw against its plan, as a share of it (one standard
-#: deviation). Common practice, no source.
-DRAW_SD = 0.2
-#: How far it wanders from hour to hour from what is learned of it. Common practice,
-#: no source. (one standard deviation, as a share)
-WANDER_SD = 0.1
+from .physics import EventPhysics
+
 #: Charges and readings at the shelf count so long before an event.
 AT_THE_SHELF = timedelta(days=3)
-
-
-@dataclass(frozen=True, slots=True)
-class Stretch:
-    """A battery at one place from one moment to another."""
-
-    place: Place | None
-    start: datetime
-    end: datetime
-
-
-class EventPhysics:
-    """What the plan says flowed in an event: at its stations, on its bays."""
-
-    def __init__(self, event: Event) -> None:
-        self.event = event
-        found = problem_for(event)
-        self.problem, self.low = found.problem, found.low
-        self.stations = found.stations
-        self.spans = list(StationSpan.objects.filter(event_key=event.pk))
-        #: What readings say of stations' real draw, by key.
-        self.draws = {
-            str(row.station_key): row.believed
-            for row in StationDraw.objects.filter(event_key=event.pk)
-        }
-        #: Since when sources are off by the log, by key.
-        self.off_since = {
-            str(row.source_key): row.started_at
-            for row in SourceOff.objects.filter(event_key=event.pk, ended_at=None)
-        }
-
-    def drawn_wh(self, station: str, start: datetime, end: datetime) -> float:
-        """Energy a station drew by plan, minus off the air, less on low power."""
-        if station not in self.problem.stations or end <= start:
-            return 0.0
-        off = [
-            s
-            for s in self.spans
-            if str(s.station_key) == station and s.what == "off_air"
-        ]
-        low = [
-            s
-            for s in self.spans
-            if str(s.station_key) == station and s.what == "low_power"
-        ]
-        marks = {start, end}
-        for span in (*off, *low):
-            marks |= {span.started_at, span.ended_at or end}
-        cuts = sorted(moment for moment in marks if start <= moment <= end)
-        total = 0.0
-        for first, last in itertools.pairwise(cuts):
-            if any(_covers(span, first) for span in off):
-                continue
-            problem = (
-                self.low
-                if any(_covers(span, first) for span in low)
-                else (self.problem)
-            )
-            total += self._planned_wh(problem, station, first, last)
-        return total
-
-    def drawn_as_planned_wh(
-        self, station: str, start: datetime, end: datetime
-    ) -> float:
-        """Energy a station was planned to draw, whatever happened. [Wh]"""
-        return self._planned_wh(self.problem, station, start, end)
-
-    def _planned_wh(
-        self, problem: Problem, station: str, start: datetime, end: datetime
-    ) -> float:
-        edges, drawn = problem.grid.edges_min, problem.drawn_wh[station]
-        first, last = self.event.minute_of(start), self.event.minute_of(end)
-        return float(np.interp(last, edges, drawn) - np.interp(first, edges, drawn))
-
-    def power_hours(self, bay: str, start: datetime, end: datetime) -> float:
-        """Hours in which a bay's source ran, by its plan and what was noted."""
-        plan = self.problem.bays.get(bay)
-        if plan is None:
-            return 0.0
-        first, last = self.event.minute_of(start), self.event.minute_of(end)
-        return sum(
-            max(0.0, min(last, window.end_min) - max(first, window.start_min)) / 60
-            for window in self.problem.sources[plan.source].windows
-        )
-
-    def hours_until(self, bay: str, now: datetime, hours: float) -> float | None:
-        """When a bay has given so many hours of power; None: not before the end."""
-        plan, at = self.problem.bays[bay], self.event.minute_of(now)
-        left_min = 60 * hours
-        for window in self.problem.sources[plan.source].windows:
-            start = max(at, window.start_min)
-            if window.end_min - start >= left_min:
-                return (start - at + left_min) / 60
-            left_min -= max(0.0, window.end_min - start)
-        return None
-
-    def pack(self, battery: UUID) -> Pack | None:
-        """A battery of the event as the core sees it."""
-        found = self.problem.batteries.get(str(battery))
-        return None if found is None else found.pack
-
-    def between(
-        self,
-        battery: UUID,
-        pack: Pack,
-        place: Place | None,
-        start: datetime,
-        end: datetime,
-    ) -> Step | None:
-        """What passed with a battery at a place, as a step of a belief."""
-        if place is None or end <= start:
-            return None
-        if place.kind == PlaceKind.POSITION:
-            station = str(place.station_key)
-            draw = self.draws.get(station, DrawFactor(sd=DRAW_SD))
-            planned_ah = self.drawn_wh(station, start, end) / BUS_V
-            ah, sd = draw.mean * planned_ah, max(draw.sd, WANDER_SD) * planned_ah
-            return Flow(ah=ah, sd_ah=sd) if ah > 0 else None
-        if place.kind == PlaceKind.BAY and str(place.pk) in self.problem.bays:
-            hours = self.power_hours(str(place.pk), start, end)
-            model = self.problem.charge_model(str(place.pk), str(battery))
-            return Charging(model=model, hours=hours) if hours > 0 else None
-        return None
-
-    def carried_forward(
-        self, now_row: BatteryNow, pack: Pack, now: datetime
-    ) -> SocEstimate:
-        """What was believed at the last entry, carried forward to now."""
-        before = SocEstimate(
-            typical=now_row.soc_typical,
-            low=now_row.soc_low,
-            high=now_row.soc_high,
-            evidence=now_row.evidence,
-        )
-        if now_row.as_of is None:
-            return before
-        step = self.between(now_row.battery, pack, now_row.place, now_row.as_of, now)
-        if isinstance(step, Flow):
-            return used_since(
-                before, step.ah / pack.trusted_ah, step.sd_ah / pack.trusted_ah
-            )
-        if isinstance(step, Charging):
-            return charged_since(before, step.model, step.hours)
-        return before
-
-
-def _covers(span: StationSpan, moment: datetime) -> bool:
-    return span.started_at <= moment and (
-        span.ended_at is None or moment < span.ended_at
-    )
+#: A reading before which less was planned says nothing of a draw. [Ah]
+LEAST_AH = 0.3
+#: How much a station's draw may have changed by its next battery: variance of its
+#: factor. Common practice, no source.
+CHANGES = 0.05**2
+#: At most so many moments of a turn are kept, to be corrected by what was read later.
+MOST_MARKS = 12
 
 
 def unstruck(entries: Iterable[FieldEntry]) -> Iterable[FieldEntry]:
@@ -219,7 +70,9 @@ def unstruck(entries: Iterable[FieldEntry]) -> Iterable[FieldEntry]:
     return [e for e in found if e.kind != Kind.STRIKE and e.uid not in struck]
 
 
-def readings_of(event: Event) -> defaultdict[UUID, list[FieldEntry]]:
+def readings_of(
+    event: Event, battery: UUID | None = None, since: datetime | None = None
+) -> defaultdict[UUID, list[FieldEntry]]:
     """
     The readings of an event that count, by battery, oldest first.
 
@@ -237,6 +90,9 @@ def readings_of(event: Event) -> defaultdict[UUID, list[FieldEntry]]:
         ),
         standing=Standing.KEPT,
     ).order_by("effective_at", "uid")
+    if battery is not None:
+        own = Q(battery=battery, effective_at__gte=since or span[0])
+        entries = entries.filter(own | Q(kind=Kind.STRIKE))
     for entry in unstruck(entries):
         if entry.battery is not None:
             readings[entry.battery].append(entry)
@@ -252,151 +108,328 @@ def lives_of(batteries: Iterable[UUID]) -> defaultdict[UUID, list[Placement]]:
     return lives
 
 
-def refresh(
-    physics: EventPhysics,
+@dataclass(slots=True)
+class Turn:
+    """A battery at one place for a while, and what was read of it there."""
+
+    battery: UUID
+    #: None before anybody said where it is.
+    placement: Placement | None
+    start: datetime
+    end: datetime | None
+    readings: list[FieldEntry] = field(default_factory=list)
+    #: What is believed of moments of it that somebody asked for.
+    history: dict[datetime, SocEstimate] = field(default_factory=dict)
+
+    @property
+    def station(self) -> str | None:
+        """The station that it feeds, if any."""
+        place = self.placement.place if self.placement else None
+        if place is None or place.kind != PlaceKind.POSITION:
+            return None
+        return str(place.station_key)
+
+    @property
+    def is_on_bay(self) -> bool:
+        """Whether it is on a bay."""
+        place = self.placement.place if self.placement else None
+        return place is not None and place.kind == PlaceKind.BAY
+
+
+def turns_of(
+    lives: Mapping[UUID, Sequence[Placement]],
     readings: Mapping[UUID, Sequence[FieldEntry]],
-    batteries: Iterable[UUID] | None = None,
-) -> None:
-    """Work out `BatteryNow` anew, as of now, for some batteries or for all."""
-    event = physics.event
-    until = event.last_moment
-    wanted = (
-        set(batteries)
-        if batteries is not None
-        else {UUID(key) for key in physics.problem.batteries}
+    batteries: Iterable[UUID],
+) -> list[Turn]:
+    """The turns of batteries with what was read in each, in order of their start."""
+    found: list[Turn] = []
+    for uid in batteries:
+        life, read = lives.get(uid, ()), readings.get(uid, ())
+        own = [Turn(uid, one, one.started_at, one.ended_at) for one in life]
+        first = own[0].start if own else None
+        if read and (first is None or read[0].effective_at < first):
+            own.insert(0, Turn(uid, None, read[0].effective_at, first))
+        for one in read:
+            # What is read as a turn ends belongs to it: the next has not begun.
+            began = [turn for turn in own if turn.start < one.effective_at]
+            (began[-1] if began else own[0]).readings.append(one)
+        found += own
+    return sorted(found, key=lambda turn: (turn.start, turn.battery))
+
+
+@dataclass(slots=True)
+class Life:
+    """A battery's belief, where its last turn began, and how far it was carried."""
+
+    belief: Belief
+    begun: Begun | None = None
+    #: How many turns said something of the draw of its station before.
+    turns: int = 0
+    at: datetime | None = None
+
+
+class Walk:
+    """The beliefs of an event's batteries and stations, turn by turn."""
+
+    def __init__(self, physics: EventPhysics) -> None:
+        self.physics = physics
+        self.lives: dict[UUID, Life] = {}
+        self._factors: dict[str, Mixture] = {}
+        self._turns: dict[str, int] = {}
+
+    def through(
+        self, turns: Iterable[Turn], until: datetime, marks: timedelta | None = None
+    ) -> None:
+        """Walk through turns, in order of their start, up to a moment."""
+        for turn in turns:
+            pack = self.physics.pack(turn.battery)
+            if pack is None or turn.start > until:
+                continue
+            life = self.lives.setdefault(turn.battery, Life(Belief(pack)))
+            life.begun = life.belief.begin(self._factor_of(turn))
+            life.turns = self._turns.get(turn.station or "", 0)
+            self._walk(life, turn, until, marks)
+
+    def again(self, turn: Turn, life: Life, until: datetime) -> None:
+        """Walk through a turn again, from what was believed as it began."""
+        assert life.begun is not None  # noqa: S101 - who calls has it
+        life.belief.resume(life.begun)
+        self.lives[turn.battery] = life
+        self._walk(life, turn, until, None)
+
+    def draws(self) -> dict[str, DrawFactor]:
+        """What readings say of stations' real draw, of those that were read."""
+        return {
+            key: draw_of(self._factors[key], turns)
+            for key, turns in self._turns.items()
+            if turns
+        }
+
+    def _factor_of(self, turn: Turn) -> Mixture | None:
+        if turn.is_on_bay:
+            return bay_prior()
+        plan = self.physics.problem.stations.get(turn.station or "")
+        if plan is None:
+            return None
+        known = self._factors.get(plan.key)
+        if known is None:
+            return draw_prior(plan.spread)
+        return Mixture(known.weight, known.mean, known.var + CHANGES)
+
+    def _walk(
+        self, life: Life, turn: Turn, until: datetime, marks: timedelta | None
+    ) -> None:
+        belief = life.belief
+        end = min(until, turn.end) if turn.end is not None else until
+        wanted = _marks(turn.start, end, marks) if marks else []
+        moments: list[tuple[datetime, FieldEntry | None]] = [
+            *((entry.effective_at, entry) for entry in turn.readings),
+            *((moment, None) for moment in wanted),
+        ]
+        moments.sort(key=lambda item: item[0])
+        at, planned_ah, said = turn.start, 0.0, False
+        for moment, entry in [*moments, (end, None)]:
+            for step in self._passed(turn, at, moment):
+                belief.apply(step)
+                planned_ah += step.planned_ah if isinstance(step, Use) else 0.0
+            at = max(at, moment)
+            if entry is not None:
+                said |= planned_ah >= LEAST_AH
+                hours = (moment - turn.start).total_seconds() / 3600
+                for one in reading_steps(entry, belief.pack, hours):
+                    belief.apply(one)
+            elif moment in wanted and len(turn.history) < len(wanted):
+                belief.mark()
+                turn.history[moment] = unknown()
+        turn.history = dict(zip(turn.history, belief.marked(), strict=True))
+        life.at = at
+        if turn.station in self.physics.problem.stations:
+            self._turns[turn.station] = life.turns + said
+            self._factors[turn.station] = belief.factor()
+
+    def _passed(self, turn: Turn, start: datetime, end: datetime) -> list[Step]:
+        place = turn.placement.place if turn.placement else None
+        return self.physics.passed(place, turn.battery, start, end)
+
+
+def _marks(start: datetime, end: datetime, apart: timedelta) -> list[datetime]:
+    """Moments of a turn, its first and last among them, not more than are kept."""
+    if end <= start:
+        return [start]
+    count = min(MOST_MARKS, max(2, round((end - start) / apart) + 1))
+    return [start + (end - start) * one / (count - 1) for one in range(count)]
+
+
+def history_of(
+    physics: EventPhysics, batteries: Iterable[UUID], until: datetime, apart: timedelta
+) -> list[Turn]:
+    """
+    The turns of batteries up to a moment, with what is believed now of each.
+
+    A turn's history holds at most `MOST_MARKS` moments, about `apart`; each is
+    corrected by what was read later in the turn.
+    """
+    uids = [UUID(key) for key in physics.problem.batteries]
+    lives, readings = lives_of(uids), readings_of(physics.event)
+    turns = [t for t in turns_of(lives, readings, uids) if t.start < until]
+    Walk(physics).through(turns, until, apart)
+    wanted = set(batteries)
+    return [turn for turn in turns if turn.battery in wanted]
+
+
+def work_out(event: Event) -> None:
+    """Work out anew what is believed of an event's batteries and stations."""
+    physics = EventPhysics(event)
+    uids = [UUID(key) for key in physics.problem.batteries]
+    lives, readings = lives_of(uids), readings_of(event)
+    walk = Walk(physics)
+    walk.through(turns_of(lives, readings, uids), event.last_moment)
+    _keep_draws(event, walk.draws())
+    rows = []
+    for uid in uids:
+        pack = physics.problem.batteries[str(uid)].pack
+        life = walk.lives.get(uid) or Life(Belief(pack))
+        row = _row(event, uid, life, readings.get(uid, ()))
+        row.is_tripped = row.base_tripped = charge.last_says_tripped(readings[uid])
+        if lives[uid]:
+            row.place, row.since = lives[uid][-1].place, lives[uid][-1].started_at
+        rows.append(row)
+    _keep(rows)
+    if event.state == Event.State.CLOSED:
+        charge.refresh(uids)  # what the shelf noted since goes on from here
+
+
+def reading_came(event: Event, battery: UUID, at: datetime) -> None:
+    """Work out what a reading changes: its battery's turn, where it came last."""
+    before = BatteryNow.objects.filter(battery=battery, event_key=event.pk)
+    row = before.select_related("place").first()
+    physics = EventPhysics(event)
+    pack = physics.pack(battery)
+    here = Placement.objects.filter(battery=battery, ended_at=None).first()
+    if (
+        row is None
+        or pack is None
+        or here is None
+        or not row.begun
+        or here.started_at != row.since
+        or here.place_id != row.place_id
+        or at <= here.started_at
+        or event.state == Event.State.CLOSED
+    ):
+        work_out(event)
+        return
+    here.place = row.place
+    read = readings_of(event, battery, here.started_at).get(battery, [])
+    turn = Turn(battery, here, here.started_at, None, read)
+    life = Life(Belief(pack), Begun.of_numbers(row.begun), row.turns_begun)
+    walk = Walk(physics)
+    walk.again(turn, life, event.last_moment)
+    new = _row(event, battery, life, read)
+    new.is_tripped = new.base_tripped = charge.last_says_tripped(read, row.is_tripped)
+    new.place, new.since = row.place, row.since
+    _keep([new])
+    if found := walk.draws():
+        _keep_draws(event, physics.draws | found)
+
+
+def carry_forward(event: Event) -> None:
+    """Bring what is believed of each battery up to now, without working it out."""
+    physics, now = EventPhysics(event), event.last_moment
+    rows = list(
+        BatteryNow.objects.filter(
+            event_key=event.pk, battery__in=[UUID(k) for k in physics.problem.batteries]
+        ).select_related("place")
     )
-    wanted = {uid for uid in wanted if physics.pack(uid) is not None}
-    lives = lives_of(wanted)
+    for row in rows:
+        soc = physics.carried_forward(row, now)
+        row.soc_typical, row.soc_low, row.soc_high = soc.typical, soc.low, soc.high
+        row.as_of = now if row.as_of is not None else None
+    names = ("soc_typical", "soc_low", "soc_high", "as_of")
+    BatteryNow.objects.bulk_update(rows, names)
+
+
+def _keep_draws(event: Event, draws: Mapping[str, DrawFactor]) -> None:
     rows = [
-        _battery_now(physics, uid, lives[uid], readings.get(uid, ()), until)
-        for uid in sorted(wanted)
+        StationDraw(
+            event_key=event.pk,
+            station_key=UUID(key),
+            factor=one.mean,
+            sd=one.sd,
+            turns=one.turns,
+        )
+        for key, one in draws.items()
     ]
+    replace_rows(StationDraw, rows, StationDraw.objects.filter(event_key=event.pk))
+
+
+def _keep(rows: Sequence[BatteryNow]) -> None:
+    names = {f.attname for f in BatteryNow._meta.concrete_fields} - {"battery"}
     BatteryNow.objects.bulk_create(
         rows,
         update_conflicts=True,
         unique_fields=["battery"],
-        update_fields=[
-            "event_key",
-            "place",
-            "since",
-            "soc_typical",
-            "soc_low",
-            "soc_high",
-            "as_of",
-            "read_at",
-            "evidence",
-            "is_tripped",
-            "base_tripped",
-            "base_typical",
-            "base_low",
-            "base_high",
-            "base_at",
-        ],
+        update_fields=sorted(names),
     )
-    if event.state == Event.State.CLOSED:
-        charge.refresh(wanted)  # what the shelf noted since goes on from here
 
 
-def _battery_now(
-    physics: EventPhysics,
-    uid: UUID,
-    placements: list[Placement],
-    readings: Sequence[FieldEntry],
-    until: datetime,
+def _row(
+    event: Event, uid: UUID, life: Life, readings: Sequence[FieldEntry]
 ) -> BatteryNow:
-    pack = physics.pack(uid)
-    assert pack is not None  # noqa: S101 - only batteries of the event get here
-    belief = Belief(pack)
-    last = placements[-1] if placements else None
-    as_of = walk(physics, uid, placements, readings, belief)
-    if as_of is not None and until > as_of:
-        step = physics.between(uid, pack, last.place if last else None, as_of, until)
-        if step is not None:
-            belief.apply(step)
-        as_of = until
-    found = belief.estimate()
-    tripped = charge.last_says_tripped(readings)
+    found, joint = life.belief.estimate(), life.belief.joint()
     return BatteryNow(
         battery=uid,
-        is_tripped=tripped,
-        base_tripped=tripped,
-        event_key=physics.event.pk,
-        place=last.place if last else None,
-        since=last.started_at if last else None,
+        event_key=event.pk,
         soc_typical=found.typical,
         soc_low=found.low,
         soc_high=found.high,
-        as_of=as_of,
+        as_of=life.at,
         read_at=readings[-1].effective_at if readings else None,
         evidence=found.evidence[:200],
+        parts_soc=joint.soc.tolist(),
+        parts_factor=joint.factor.tolist(),
+        parts_sd=joint.factor_sd.tolist(),
+        parts_at=life.at,
+        begun=life.begun.numbers if life.begun else [],
+        turns_begun=life.turns,
         base_typical=found.typical,
         base_low=found.low,
         base_high=found.high,
-        base_at=as_of,
+        base_at=life.at,
     )
 
 
-def walk(
-    physics: EventPhysics,
-    uid: UUID,
-    placements: list[Placement],
-    readings: Sequence[FieldEntry],
-    belief: Belief,
-    marks: dict[datetime, SocEstimate] | None = None,
-) -> datetime | None:
-    """
-    Walk a belief through a battery's life; return up to when.
-
-    At each moment of `marks` the estimate of that moment is noted there.
-    """
-    pack = belief.pack
-    moments: list[tuple[datetime, int, object]] = []
-    moments += [(p.started_at, 0, p) for p in placements]
-    moments += [(entry.effective_at, 1, entry) for entry in readings]
-    moments += [(moment, 2, None) for moment in marks or ()]
-    moments.sort(key=lambda item: (item[0], item[1]))
-    place: Place | None = None
-    at: datetime | None = None
-    for moment, _, what in moments:
-        if at is not None:
-            step = physics.between(uid, pack, place, at, moment)
-            if step is not None:
-                belief.apply(step)
-        at = moment
-        if isinstance(what, Placement):
-            place = what.place
-            belief.apply(TurnBegins())
-        elif isinstance(what, FieldEntry):
-            for step in reading_steps(what, pack):
-                belief.apply(step)
-        elif marks is not None:
-            marks[moment] = belief.estimate()
-    return at
+def believed_draws(physics: EventPhysics) -> dict[UUID, DrawFactor]:
+    """Each station's draw factor: learned, else by its plan's own spread."""
+    return {
+        UUID(key): physics.draws.get(key, DrawFactor(sd=plan.spread))
+        for key, plan in physics.problem.stations.items()
+    }
 
 
-def reading_steps(entry: FieldEntry, pack: Pack) -> list[Step]:
-    """Return what a reading says, as steps of a belief."""
+def reading_steps(entry: FieldEntry, pack: Pack, hours: float = 0.0) -> list[Step]:
+    """Return what a reading says, so many hours into its turn, as steps of a belief."""
     if entry.kind == Kind.CHARGED:
         return [charge.ended_step(pack, entry)]
     steps: list[Step] = []
     if entry.amp_hours is not None:
         steps.append(
             CounterReading(
-                ah=entry.amp_hours, words=f"counter {entry.amp_hours:+.1f} Ah out"
+                ah=entry.amp_hours,
+                hours=hours,
+                words=f"counter {entry.amp_hours:+.1f} Ah out",
             )
         )
     if entry.volts is not None:
-        amps = entry.amps or 0.0
         how = entry.how or "receiving"
         said = how.replace("_", " ")
         words = f"{entry.volts:.2f} V {said}"
         if entry.amps is not None:
-            words = f"{entry.volts:.2f} V {amps:.1f} A {said}"
+            words = f"{entry.volts:.2f} V {entry.amps:.1f} A {said}"
         if not is_tripped(entry.volts):
             steps.append(
                 VoltsReading(
                     volts=entry.volts,
-                    amps=amps,
+                    amps=entry.amps,
                     how=how,
                     words=words,
                     unplugged_min=entry.unplugged_min or 0.0,

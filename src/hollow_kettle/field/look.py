@@ -9,8 +9,8 @@ from hollow_kettle.clock import local
 from hollow_kettle.log.models import EXCLUSIVE_KINDS
 from powercore.belief.draw import DrawFactor
 
-from .beliefs import EventPhysics
 from .page import Board
+from .physics import EventPhysics
 
 #: A reading older than this is worth asking for anew. [min] Common practice, no source.
 OLD_READING_MIN = 60

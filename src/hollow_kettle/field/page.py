@@ -10,7 +10,7 @@ from hollow_kettle.log.models import BatteryNow, StationSpan
 from hollow_kettle.plan.models import Station
 from hollow_kettle.plan.rotation.moves import Move
 from hollow_kettle.ui.templatetags.kettle import hours, span
-from powercore.belief.estimate import SocEstimate
+from powercore.belief.estimate import Joint, SocEstimate
 from powercore.belief.runtime import TimeLeft
 from powercore.physics.battery import Pack
 
@@ -25,6 +25,8 @@ class BoardBattery:
     tag: str
     pack: Pack
     soc: SocEstimate
+    #: Charge and its station's draw together; None where nothing is known.
+    joint: Joint | None
     row: BatteryNow | None
     state: str
 

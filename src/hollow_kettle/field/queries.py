@@ -21,15 +21,14 @@ from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.plan.rotation.moves import Move, moves_of
 from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
-from powercore.belief.draw import DrawFactor
-from powercore.belief.estimate import SocEstimate
+from powercore.belief.estimate import unknown
 from powercore.belief.runtime import TimeLeft, time_left
 
-from .beliefs import EventPhysics
+from .beliefs import believed_draws
 from .conflicts import questions
-from .draws import believed_draws
 from .look import worth_a_look
 from .page import Board, BoardBattery, BoardBay, BoardStation
+from .physics import EventPhysics
 
 #: The board shows this many hours ahead.
 HORIZON_H = 8.0
@@ -120,7 +119,6 @@ def board_of(event: Event, now: datetime) -> Board:
             at_station.get(station.pk),
             coming,
             now,
-            draws[station.pk],
         )
         for station in every
     ]
@@ -163,11 +161,9 @@ def _battery(
     physics: EventPhysics, uid: UUID, row: BatteryNow | None, now: datetime
 ) -> BoardBattery:
     plan = physics.problem.batteries[str(uid)]
-    soc = (
-        physics.carried_forward(row, plan.pack, now)
-        if row is not None
-        else SocEstimate(typical=0.5, low=0.1, high=0.9)
-    )
+    soc, joint = unknown(), None
+    if row is not None:
+        soc, joint = physics.joint_at(row, now)
     state = state_of(
         row, reserve=plan.pack.reserve_soc, hold="hold" if plan.is_on_hold else ""
     )
@@ -177,7 +173,13 @@ def _battery(
     if state in ("ready", "empty"):
         state = "ready" if is_ready(soc.typical, plan.pack.reserve_soc) else "empty"
     return BoardBattery(
-        uid=uid, tag=plan.tag, pack=plan.pack, soc=soc, row=row, state=state
+        uid=uid,
+        tag=plan.tag,
+        pack=plan.pack,
+        soc=soc,
+        joint=joint,
+        row=row,
+        state=state,
     )
 
 
@@ -212,7 +214,6 @@ def _station(
     battery: BoardBattery | None,
     coming: list[Move],
     now: datetime,
-    draw: DrawFactor,
 ) -> BoardStation:
     event, key = physics.event, str(station.pk)
     minute = event.minute_of(now)
@@ -225,7 +226,7 @@ def _station(
         if span.station_key == station.pk and span.ended_at is None
     ]
     move = next((move for move in coming if move.station.pk == station.pk), None)
-    if battery is None:
+    if battery is None or battery.joint is None:
         return BoardStation(
             station,
             None,
@@ -238,15 +239,15 @@ def _station(
             is_open,
         )
     feed = physics.problem.feed(key, str(battery.uid))
+    asked = physics.problem.asked_w[key]
     lefts = [
         time_left(
             battery.pack,
-            battery.soc,
+            battery.joint,
             to_soc=soc,
             grid=grid,
-            demand_w=watts,
+            demand_w=asked,
             from_min=minute,
-            draw=draw,
         )
         for soc in (feed.reserve_soc, feed.floor_soc)
     ]

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
-from uuid import UUID
 
 from django.db import transaction
 
@@ -22,7 +20,7 @@ from hollow_kettle.shelf.assets.services import plain_tag
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset
 
-from . import beliefs, draws
+from . import beliefs
 
 #: How far ahead of the event's clock an entry may be before it is set aside.
 AHEAD = timedelta(minutes=30)
@@ -88,7 +86,7 @@ def note(
         **fields,
     )
     if refresh and receipt.standing == "kept" and not receipt.is_repeat:
-        _follow_up(event, kind, fields)
+        _follow_up(event, kind, at, fields)
     return receipt
 
 
@@ -108,24 +106,14 @@ def is_far_outside(event: Event, at: datetime) -> bool:
     return at < event.starts_at - OUTSIDE or at > event.ends_at + OUTSIDE
 
 
-def _follow_up(event: Event, kind: str, fields: dict[str, Any]) -> None:
-    if kind in (Kind.NOTE,):
+def _follow_up(event: Event, kind: str, at: datetime, fields: dict[str, Any]) -> None:
+    if kind == Kind.NOTE:
         return
-    if kind != Kind.READING:
-        log.rebuild(event.pk)
-    said = (fields.get("battery"), fields.get("battery_out"))
-    touched = {uid for uid in said if uid is not None}
-    if kind in (Kind.READING, Kind.SWAP, Kind.MOVE) and touched:
-        work_out(event, touched)
-    else:
-        work_out(event)
-
-
-def work_out(event: Event, batteries: Iterable[UUID] | None = None) -> None:
-    """Learn from the log anew: what stations draw, then what batteries hold."""
-    physics, readings = beliefs.EventPhysics(event), beliefs.readings_of(event)
-    draws.refresh(physics, readings)
-    beliefs.refresh(physics, readings, batteries)
+    if kind == Kind.READING and fields.get("battery") is not None:
+        beliefs.reading_came(event, fields["battery"], at)
+        return
+    log.rebuild(event.pk)
+    beliefs.work_out(event)
 
 
 def log_swap(
@@ -242,7 +230,7 @@ def note_set_up(event: Event, *, by: Actor) -> int:
             log_move(event, battery, to=to, **quiet)
         count += 1
     log.rebuild(event.pk)
-    work_out(event)
+    beliefs.work_out(event)
     return count
 
 

@@ -4,7 +4,7 @@ from procrastinate.contrib.django import app
 
 from hollow_kettle.plan.models import Event
 
-from .services import work_out
+from . import beliefs
 
 
 @app.periodic(cron="* * * * *")
@@ -12,4 +12,4 @@ from .services import work_out
 def carry_beliefs_forward(timestamp: int) -> None:
     """Bring what is believed of each battery up to now, for events under way."""
     for event in Event.objects.filter(state=Event.State.RUNNING):
-        work_out(event)
+        beliefs.carry_forward(event)

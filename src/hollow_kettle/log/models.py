@@ -10,15 +10,21 @@ from __future__ import annotations
 
 import uuid
 
+import numpy as np
 import pgtrigger
 from django.contrib.postgres.constraints import ExclusionConstraint
-from django.contrib.postgres.fields import DateTimeRangeField, RangeOperators
+from django.contrib.postgres.fields import (
+    ArrayField,
+    DateTimeRangeField,
+    RangeOperators,
+)
 from django.db import models
 from django.db.models import Deferrable, F, Func, Q
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
 from powercore.belief.draw import DrawFactor
+from powercore.belief.estimate import Joint
 
 
 class PlaceKind(models.TextChoices):
@@ -388,6 +394,16 @@ class BatteryNow(models.Model):
     #: The last voltage read was 0 V: its protection has tripped, whatever its charge.
     is_tripped = models.BooleanField(default=False)
     base_tripped = models.BooleanField(default=False)
+    #: Charge and factor (a station's draw, a bay's rate) together, as worked out last:
+    #: parts that are equally likely. What is above is that, carried on to `as_of`.
+    parts_soc = ArrayField(models.FloatField(), default=list)
+    parts_factor = ArrayField(models.FloatField(), default=list)
+    parts_sd = ArrayField(models.FloatField(), default=list)
+    parts_at = models.DateTimeField(null=True)
+    #: What was believed when it came to its place, from which its turn is worked out.
+    begun = ArrayField(models.FloatField(), default=list)
+    #: How many turns had said something of the draw of its station by then.
+    turns_begun = models.PositiveIntegerField(default=0)
     #: What the last event left, from which the shelf's own entries go on.
     base_typical = models.FloatField(null=True)
     base_low = models.FloatField(null=True)
@@ -396,3 +412,11 @@ class BatteryNow(models.Model):
 
     def __str__(self) -> str:
         return f"{self.soc_typical:.0%}"
+
+    @property
+    def joint(self) -> Joint | None:
+        """Charge and factor together; None where nothing was worked out."""
+        if not self.parts_soc:
+            return None
+        rows = (self.parts_soc, self.parts_factor, self.parts_sd)
+        return Joint(*(np.array(row) for row in rows))

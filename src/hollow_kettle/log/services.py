@@ -147,7 +147,7 @@ def rebuild_placements() -> None:
     exclusive = set(kinds)
     bays = {uid for uid, kind in kinds.items() if kind == PlaceKind.BAY}
     placements, conflicts = core.fold(map(core_entry, entries), exclusive, bays)
-    _replace(
+    replace_rows(
         Placement,
         [
             Placement(
@@ -163,7 +163,7 @@ def rebuild_placements() -> None:
         Placement.objects.all(),
     )
     event_of = {entry.uid: entry.event_key for entry in entries}
-    _replace(
+    replace_rows(
         Conflict,
         [
             Conflict(
@@ -202,7 +202,7 @@ def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
             )
             for span in core.spans(noted)
         ]
-        _replace(StationSpan, spans, StationSpan.objects.filter(event_key=key))
+        replace_rows(StationSpan, spans, StationSpan.objects.filter(event_key=key))
         off = [
             SourceOff(
                 event_key=key,
@@ -213,10 +213,12 @@ def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
             )
             for outage in core.outages(noted)
         ]
-        _replace(SourceOff, off, SourceOff.objects.filter(event_key=key))
+        replace_rows(SourceOff, off, SourceOff.objects.filter(event_key=key))
 
 
-def _replace(model: type[Model], rows: Sequence[Model], before: QuerySet[Any]) -> None:
+def replace_rows(
+    model: type[Model], rows: Sequence[Model], before: QuerySet[Any]
+) -> None:
     """Let a projection hold these rows; only what differs is written."""
     names = [
         field.attname for field in model._meta.concrete_fields if field.name != "id"

@@ -1,104 +1,92 @@
 """
 What is believed about a battery's charge, from all that was seen of it.
 
-The state of charge is a distribution on a grid. Use and charging move and blur
-it; each reading multiplies it by how well every state explains what was read,
-with a small share kept for a reading that is simply wrong. A flat voltage curve
-therefore moves the belief little, and nothing special is needed to say so.
+A turn at a place is a bank of small Kalman filters: one for each pair of a charge at
+its beginning and of a factor, which is a station's real draw over its plan or a bay's
+real rate over what it should give [1]_. The pairs carry what is not linear (a flat
+curve, an empty or a full battery, a dead bay); within each pair a filter carries what
+is: how far off the draw, the counter, the gauge, the volts may be, all through the
+turn. A reading weighs the pairs by how well they explain it, and a small share is
+kept for a reading that is simply wrong. So a reading says something of the factor
+too, and of what was before it; and an error that lasts does not average out.
+
+References
+----------
+.. [1] D. L. Alspach and H. W. Sorenson, "Nonlinear Bayesian estimation using Gaussian
+   sum approximations", IEEE Trans. Automatic Control 17(4), 1972; the share for wrong
+   readings as in Y. Bar-Shalom et al., "The probabilistic data association filter",
+   IEEE Control Systems 29(6), 2009.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.special import ndtr
 
+from powercore.belief.draw import LEAST, MOST, DrawFactor
+from powercore.belief.mixture import (
+    FACTOR_EDGES,
+    NORMAL_POINTS,
+    SOC_EDGES,
+    Mixture,
+    band,
+)
+from powercore.belief.steps import (
+    Charging,
+    CounterReading,
+    Flow,
+    GaugeReading,
+    Known,
+    Reading,
+    Step,
+    Use,
+    VoltsReading,
+)
 from powercore.physics.battery import Pack
 from powercore.physics.charging import ChargeModel
-from powercore.physics.loads import ONE_IN_TEN
 from powercore.values import FloatArray, in_range
 
-_SOC: FloatArray = np.linspace(0, 1, 201)
-
+# How far off things are, one standard deviation each. Common practice, no source.
 #: Share of readings that are misread, misheard or of another battery.
-#: Common practice, no source.
 OUTLIER = 0.05
-#: A gauge shows whole percents and counts itself. Common practice, no source.
-GAUGE_SD = 0.04
-#: A hand-held meter, its leads and the reader. [V] Common practice, no source.
-METER_SD_V = 0.03
-#: An amp-hour counter over one turn of duty, as a share of what it counted.
-#: Common practice, no source.
-COUNTER_SD = 0.03
-#: How far a charge may be from what its charger should have put in, as a share of
-#: the capacity. Common practice, no source.
-CHARGING_SD = 0.03
+#: And of charges that were said to have ended, or seen, but had not.
+NOT_SO = 0.02
+#: A gauge: it counts itself, and drifts; and it shows whole percents.
+GAUGE_LASTS, GAUGE_SD = 0.035, 0.02
+#: A hand-held meter and its leads; and who reads it. [V]
+METER_LASTS_V, METER_SD_V = 0.02, 0.02
+#: A counter's gain as a share, its zero [A], and one reading of it [Ah].
+COUNTER_GAIN, COUNTER_ZERO_A, COUNTER_SD_AH = 0.03, 0.02, 0.05
+#: A station's draw from one hour to the next, as a share of it.
+WANDER_SD = 0.15
+#: What stations draw against a plan that nobody measured: mean and spread. Plans say
+#: how sure they are, and are so in one case of four.
+CLUB_DRAWS = (1.0, 0.38)
+#: What the sun gives against what is counted on, from one three hours to the next.
+SUN_SD, SUN_H = 0.35, 3.0
+#: A bay's rate against what it should give; and how many bays give nothing.
+BAY_SD, BAY_DEAD = 0.2, 0.04
+#: A battery on its way or at rest is where it was, but for this share of it all.
+ANYWHERE = 0.01
+#: A pair that is less likely is let go of: some five wrong readings in a row.
+FORGOTTEN = 1e-6
+#: How much of an error that lasts is still there in the next turn.
+KEEPS = 0.8
+#: A pack not left alone so long is not at its rested volts. [min]
+RESTED_MIN = 240.0
 
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Flow:
-    """Charge taken out (+) or put in (-) as planned, not measured."""
-
-    ah: float
-    #: Standard deviation of that amount. [Ah]
-    sd_ah: float
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Known:
-    """Somebody saw it: "full by its charger", or a stated percentage."""
-
-    soc: float
-    sd: float = 0.02
-    words: str = ""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class VoltsReading:
-    """Volts, with the amps that flowed and how it was read."""
-
-    volts: float
-    amps: float
-    #: "receiving", "key_down" or "unplugged".
-    how: str = "receiving"
-    #: For how long nothing was connected. [min]
-    unplugged_min: float = 0.0
-    words: str = ""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TurnBegins:
-    """A battery begins a turn somewhere; amp-hour counters are reset then."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Charging:
-    """Time on a bay that had power, by the charging model in amp-hours."""
-
-    model: ChargeModel
-    hours: float
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CounterReading:
-    """Amp-hours counted since the turn began; out is positive."""
-
-    ah: float
-    words: str = ""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GaugeReading:
-    """A percentage shown by the battery's own gauge."""
-
-    soc: float
-    words: str = ""
-
-
-Step = (
-    Flow | Known | TurnBegins | Charging | VoltsReading | CounterReading | GaugeReading
-)
+# What each small filter carries, beside where its charge goes by itself.
+_SOC, _USED, _FACTOR, _VOLTS, _GAUGE, _GAIN, _ZERO = range(7)
+_SIZE = 7
+#: What a reading sees of a filter: how much of which of its numbers.
+Seen = Mapping[int, FloatArray | float]
+_FINE: FloatArray = np.linspace(0, 1, 201)
+#: A joint belief is kept as so many parts that are equally likely: by charge, and for
+#: each by factor.
+CHARGES, FACTORS = 16, 8
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -122,64 +110,353 @@ class SocEstimate:
     evidence: str = "never seen"
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Begun:
+    """What was believed as a turn began: all that its own readings go on from."""
+
+    charge: Mixture
+    factor: Mixture
+    #: Means of the errors that last, in the order of the filters. shape (7,)
+    errors: FloatArray
+
+    @property
+    def numbers(self) -> list[float]:
+        """All of it in one row, to be kept."""
+        parts = [
+            part
+            for one in (self.charge, self.factor)
+            for part in (one.weight, one.mean, one.var)
+        ]
+        sizes = [float(self.charge.weight.size), float(self.factor.weight.size)]
+        return [*sizes, *np.concatenate([*parts, self.errors]).tolist()]
+
+    @classmethod
+    def of_numbers(cls, numbers: Sequence[float]) -> Begun:
+        """What was kept as such a row."""
+        one, two = int(numbers[0]), int(numbers[1])
+        cuts = np.cumsum([one, one, one, two, two, two])
+        parts = np.split(np.array(numbers[2:]), cuts)
+        return cls(Mixture(*parts[:3]), Mixture(*parts[3:6]), parts[6])
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Joint:
+    """
+    Charge and factor together, as parts that are equally likely.
+
+    Each of shape (parts,): the mean charge, and mean and standard deviation of the
+    factor where the charge is that.
+    """
+
+    soc: FloatArray
+    factor: FloatArray
+    factor_sd: FloatArray
+
+
 def unknown() -> SocEstimate:
     """Return the estimate of a battery nobody has seen: anything is possible."""
     return SocEstimate(typical=0.5, low=0.1, high=0.9)
 
 
+def draw_prior(spread: float) -> Mixture:
+    """What is believed of a draw factor before anything was read: the plan's spread."""
+    usual = Mixture.normal(1.0, max(0.01, spread), FACTOR_EDGES)
+    both = usual.with_share(Mixture.normal(*CLUB_DRAWS, FACTOR_EDGES), 0.75)
+    wild = Mixture.normal(2.0, 1.5, FACTOR_EDGES)
+    every = both.with_share(wild, 0.02)
+    return Mixture.of_points(*every.points(), FACTOR_EDGES)
+
+
+def bay_prior() -> Mixture:
+    """What is believed of a bay's rate: about what it should give, or nothing."""
+    works = Mixture.normal(1.0, BAY_SD, FACTOR_EDGES)
+    dead = Mixture(np.ones(1), np.zeros(1), np.zeros(1))
+    return works.with_share(dead, BAY_DEAD)
+
+
 class Belief:
     """A belief that grows step by step; `estimate` is its plain use."""
 
-    def __init__(self, pack: Pack) -> None:
+    def __init__(self, pack: Pack, start: Mixture | None = None) -> None:
         self.pack = pack
-        self._weights = np.full(_SOC.size, 1 / _SOC.size)
-        self._turn_start = self._weights
-        # A station that draws more than planned does so all along: the errors of
-        # uses since the last reading add up, they don't average out.
-        self._anchor = self._weights
-        self._used_ah = self._used_sd_ah = 0.0
+        self.outlier, self.not_so = OUTLIER, NOT_SO
         self._answers: dict[str, MethodAnswer] = {}
         self._evidence = "never seen"
+        curve_v = pack.chem.curve_sd_v * pack.series
+        #: Spreads of the errors that last, in the order of the filters.
+        self._lasting = np.array(
+            [
+                0.0,
+                0.0,
+                0.0,
+                float(np.hypot(curve_v, METER_LASTS_V)),
+                GAUGE_LASTS,
+                COUNTER_GAIN,
+                COUNTER_ZERO_A,
+            ]
+        )
+        charge = start or Mixture.flat(SOC_EDGES)
+        self.resume(Begun(charge, _exactly(), np.zeros(_SIZE)))
+
+    def begin(self, factor: Mixture | None = None) -> Begun:
+        """
+        Begin a turn at another place: counters start anew.
+
+        Parameters
+        ----------
+        factor : Mixture, optional
+            Of the station's draw (`draw_prior` or what its last turn left) or of the
+            bay's rate (`bay_prior`); none: nothing flows by a plan there.
+
+        Returns
+        -------
+        Begun
+            What `resume` begins the same turn with again.
+        """
+        points, weights = self._soc_points()
+        kept = Mixture.of_points(points, weights, SOC_EDGES)
+        flat = Mixture.flat(np.linspace(0, 1, 9))
+        begun = Begun(
+            charge=kept.with_share(flat, ANYWHERE),
+            factor=factor or _exactly(),
+            errors=KEEPS * (self._weights @ self._x[:, :_SIZE]),
+        )
+        self.resume(begun)
+        return begun
+
+    def resume(self, begun: Begun) -> None:
+        """Lay out the bank of a turn: each charge with each factor."""
+        start, factor = begun.charge, begun.factor
+        pairs = np.outer(start.weight, factor.weight).ravel()
+        kept = pairs > 1e-9
+        which, what = np.divmod(np.flatnonzero(kept), factor.weight.size)
+        count = which.size
+        self._log = np.log(pairs[kept])
+        self._weigh()
+        self._path = start.mean[which].copy()
+        self._begins = self._path
+        self._factor = factor.mean[what]
+        self._x = np.zeros((count, _SIZE))
+        self._x[:, _VOLTS:] = begun.errors[_VOLTS:]
+        self._p = np.zeros((count, _SIZE, _SIZE))
+        self._p[:, _SOC, _SOC] = start.var[which]
+        self._p[:, _FACTOR, _FACTOR] = factor.var[what]
+        for error in range(_VOLTS, _SIZE):
+            self._p[:, error, error] = self._lasting[error] ** 2
+        self._start_band = band(*self._soc_points())
+        self._amps: FloatArray | float = 0.0
+        self._is_charging = False
+        self._paths: list[FloatArray] = []
+
+    # What happens
 
     def apply(self, step: Step) -> None:
         """Take one step: time passes, or something is read."""
-        trusted_ah = self.pack.trusted_ah
-        if isinstance(step, Flow):
-            self._used_ah += step.ah
-            self._used_sd_ah += step.sd_ah
-            self._weights = _moved(
-                self._anchor,
-                _SOC - self._used_ah / trusted_ah,
-                self._used_sd_ah / trusted_ah,
+        if isinstance(step, Use):
+            self._use(step)
+        elif isinstance(step, Flow):
+            share = step.ah / self.pack.trusted_ah
+            self._move(
+                self._path - share, 0.0, (step.sd_ah / self.pack.trusted_ah) ** 2
             )
-            return
-        if isinstance(step, TurnBegins):
-            self._turn_start = self._weights
         elif isinstance(step, Charging):
-            full = step.model.capacity
-            after = np.array(
-                [step.model.after(s * full, step.hours) / full for s in _SOC]
-            )
-            self._weights = _moved(self._weights, after, CHARGING_SD)
-        elif isinstance(step, CounterReading):
-            # The counter knows what flowed since the turn began better than the plan.
-            sd = 0.005 + COUNTER_SD * abs(step.ah) / trusted_ah
-            self._weights = _moved(self._turn_start, _SOC - step.ah / trusted_ah, sd)
-            self._note("counter", self._weights, step.words)
+            self._charge(step)
         else:
-            method, likelihood = _likelihood(self.pack, step)
-            alone = likelihood / likelihood.sum()
-            self._note(method, alone, step.words)
-            self._weights = self._weights * (
-                (1 - OUTLIER) * alone + OUTLIER / alone.size
+            self._read(step)
+
+    def _use(self, step: Use) -> None:
+        full_ah, hours = self.pack.trusted_ah, max(step.hours, 1e-3)
+        drawn, given = step.planned_ah / full_ah, step.given_ah / full_ah
+        noise = _wandered(self._factor, drawn, given, hours)
+        self._amps = (self._factor * step.planned_ah - step.given_ah) / hours
+        self._move(self._path - self._factor * drawn + given, -drawn, noise)
+
+    def _charge(self, step: Charging) -> None:
+        self._is_charging = True
+        model, hours = step.model, step.hours
+
+        def after(share: FloatArray, factor: FloatArray) -> FloatArray:
+            return _charged(model, share, factor * hours)
+
+        small = 0.01
+        there = after(self._path, self._factor)
+        further = (after(self._path + small, self._factor) - there) / small
+        faster = (after(self._path, self._factor + small) - there) / small
+        noise = (0.02 * (there - self._path)) ** 2
+        self._move(there, faster, noise, further)
+
+    def _move(
+        self,
+        path: FloatArray,
+        by_factor: FloatArray | float,
+        noise: FloatArray | float,
+        keeps: FloatArray | float = 1.0,
+    ) -> None:
+        """Carry each filter along its path; at empty and full all end alike."""
+        stays = np.where((path > 0) & (path < 1), keeps, 0.0)
+        pushed = np.where((path > 0) & (path < 1), by_factor, 0.0)
+        self._path = np.clip(path, 0, 1)
+        x, p = self._x, self._p
+        soc = stays * x[:, _SOC] + pushed * x[:, _FACTOR]
+        x[:, _USED] += x[:, _SOC] - soc
+        x[:, _SOC] = soc
+        row = stays[:, None] * p[:, _SOC] + pushed[:, None] * p[:, _FACTOR]
+        p[:, _USED] += p[:, _SOC] - row
+        p[:, _SOC] = row
+        column = stays[:, None] * p[:, :, _SOC] + pushed[:, None] * p[:, :, _FACTOR]
+        p[:, :, _USED] += p[:, :, _SOC] - column
+        p[:, :, _SOC] = column
+        for a, b, sign in ((0, 0, 1), (1, 1, 1), (0, 1, -1), (1, 0, -1)):
+            p[:, a, b] += sign * noise
+
+    # What is read
+
+    def _read(self, step: Reading) -> None:
+        if isinstance(step, Known):
+            in_range("State of charge", step.soc, low=0, high=1)
+            self._note("seen", _bell(_FINE, step.soc, step.sd), step.words)
+            self._weigh_in(
+                step.soc, self._path, {_SOC: 1.0}, step.sd**2, None, self.not_so
             )
-            self._weights /= self._weights.sum()
-        self._anchor = self._weights
-        self._used_ah = self._used_sd_ah = 0.0
+        elif isinstance(step, GaugeReading):
+            sd = float(np.hypot(GAUGE_LASTS, GAUGE_SD))
+            self._note("gauge", _bell(_FINE, step.soc, sd), step.words)
+            seen = {_SOC: 1.0, _GAUGE: 1.0}
+            self._weigh_in(step.soc, self._path, seen, GAUGE_SD**2, None)
+        elif isinstance(step, CounterReading):
+            self._count(step)
+        else:
+            self._measure(step)
+
+    def _count(self, step: CounterReading) -> None:
+        full_ah = self.pack.trusted_ah
+        share = step.ah / full_ah
+        used = self._begins - self._path
+        zero = step.hours / full_ah
+        seen: Seen = {_USED: 1.0, _GAIN: used, _ZERO: zero}
+        self._weigh_in(share, used, seen, (COUNTER_SD_AH / full_ah) ** 2, 1.0)
+        low, _, high = (float(np.clip(end - share, 0, 1)) for end in self._start_band)
+        self._say("counter", low, high, step.words)
+
+    def _measure(self, step: VoltsReading) -> None:
+        pack = self.pack
+        if self._is_charging and step.how != "unplugged":
+            return  # volts under charge say nothing of the charge
+        curve_v, lasting = pack.chem.curve_sd_v * pack.series, self._lasting[_VOLTS]
+        # Not rested yet; or the sag, and so the resistance, weighs most.
+        unrested = step.how == "unplugged" and step.unplugged_min < RESTED_MIN
+        more_v = curve_v * (1.1 if unrested else 1.7 if step.how == "key_down" else 0)
+        amps = self._amps if step.amps is None else step.amps
+        if step.how == "unplugged":
+            amps = 0.0
+        sag_v = np.asarray(amps) * pack.resistance_ohm
+        if step.amps is None:
+            more_v = float(np.hypot(more_v, 0.5 * np.max(np.abs(sag_v))))
+        fresh = METER_SD_V**2 + more_v**2
+
+        def expected(soc: FloatArray) -> FloatArray:
+            return pack.chem.rested_v(np.clip(soc, 0, 1)) * pack.series
+
+        # The curve over each filter's own spread, as its mean and its slope.
+        sd = np.sqrt(np.maximum(self._p[:, _SOC, _SOC], 1e-8))
+        at = np.clip(self._path + self._x[:, _SOC], 0, 1)
+        up, down = expected(at + 1.732 * sd), expected(at - 1.732 * sd)
+        slope, middle = (up - down) / (3.464 * sd), expected(at)
+        mean = (up + 4 * middle + down) / 6 - slope * self._x[:, _SOC]
+        bent = (up + down - 2 * middle) ** 2 / 18
+        # Above and below the curve its ends explain a reading best.
+        low_v, high_v = (float(expected(np.array(end))) for end in (0.0, 1.0))
+        volts = np.clip(step.volts + sag_v, low_v - lasting, high_v + lasting)
+        seen: Seen = {_SOC: slope, _VOLTS: 1.0}
+        wide = 1 / (high_v - low_v)
+        self._weigh_in(volts, mean, seen, fresh + bent, wide)
+        sd_v = float(np.hypot(lasting, fresh**0.5))
+        alone = float(np.clip(step.volts + np.mean(sag_v), low_v, high_v))
+        self._note("volts", _bell(expected(_FINE), alone, sd_v), step.words)
+
+    def _weigh_in(
+        self,
+        read: FloatArray | float,
+        path: FloatArray,
+        seen: Seen,
+        variance: FloatArray | float,
+        wide: float | None,
+        wrong: float | None = None,
+    ) -> None:
+        """
+        Let each filter learn from a reading, and weigh it by how it explains it.
+
+        `wide` is how likely a wrong reading is, per unit, wherever it lies; none: it
+        is a share, which nobody reads below 0 or above 1.
+        """
+        x, p = self._x, self._p
+        cross = np.zeros(x.shape)
+        said = np.array(path, dtype=float)
+        for index, part in seen.items():
+            cross += np.asarray(part)[..., None] * p[:, :, index]
+            said += part * x[:, index]
+        total = variance + sum(part * cross[:, index] for index, part in seen.items())
+        off = read - said
+        fits = np.exp(-0.5 * off**2 / total) / np.sqrt(2 * np.pi * total)
+        if wide is None:
+            sd, wide = np.sqrt(total), 1.0
+            fits /= np.maximum(ndtr((1 - said) / sd) - ndtr(-said / sd), 0.1)
+        wrong = self.outlier if wrong is None else wrong
+        likely = (1 - wrong) * fits + wrong * wide
+        right = (1 - wrong) * fits / np.maximum(likely, 1e-300)
+        gain = cross / np.asarray(total)[:, None]
+        x += (right * off)[:, None] * gain
+        shrinks = right * total - right * (1 - right) * off**2
+        p -= shrinks[:, None, None] * (gain[:, :, None] * gain[:, None, :])
+        self._log += np.log(np.maximum(likely, 1e-300))
+        self._weigh()
+        self._drop()
+
+    def _drop(self) -> None:
+        """Let go of pairs that nothing likely brings back, once they are many."""
+        kept = self._weights > FORGOTTEN
+        if np.count_nonzero(kept) > 0.8 * kept.size:
+            return
+        self._log, self._factor = self._log[kept], self._factor[kept]
+        self._path, self._begins = self._path[kept], self._begins[kept]
+        self._x, self._p = self._x[kept], self._p[kept]
+        self._paths = [path[kept] for path in self._paths]
+        if isinstance(self._amps, np.ndarray):
+            self._amps = self._amps[kept]
+        self._weigh()
+
+    def _weigh(self) -> None:
+        weights = np.exp(self._log - self._log.max())
+        self._weights = weights / weights.sum()
+
+    # What is believed
+
+    def mark(self) -> None:
+        """Remember this moment of the turn, so that later readings correct it too."""
+        count, size = self._x.shape
+        grown = np.zeros((count, size + 1, size + 1))
+        grown[:, :size, :size] = self._p
+        grown[:, size, :size] = grown[:, :size, size] = self._p[:, _SOC]
+        grown[:, size, size] = self._p[:, _SOC, _SOC]
+        self._p = grown
+        self._x = np.concatenate([self._x, self._x[:, [_SOC]]], axis=1)
+        self._paths.append(self._path)
+
+    def marked(self) -> list[SocEstimate]:
+        """What is believed now of each moment of this turn that was marked."""
+        return [
+            self._estimate(
+                *_points(path + self._x[:, at], self._p[:, at, at], self._weights)
+            )
+            for at, path in enumerate(self._paths, _SIZE)
+        ]
 
     def estimate(self) -> SocEstimate:
         """Return median and 80 % interval of what is believed now."""
-        low, typical, high = _quantiles(self._weights)
+        return self._estimate(*self._soc_points())
+
+    def _estimate(self, points: FloatArray, weights: FloatArray) -> SocEstimate:
+        low, typical, high = band(points, weights)
         return SocEstimate(
             typical=typical,
             low=low,
@@ -188,17 +465,49 @@ class Belief:
             evidence=self._evidence,
         )
 
+    def _soc_points(self) -> tuple[FloatArray, FloatArray]:
+        mean = self._path + self._x[:, _SOC]
+        return _points(mean, self._p[:, _SOC, _SOC], self._weights)
+
+    def factor(self) -> Mixture:
+        """What is believed of this turn's factor now, to begin the next one with."""
+        var = np.maximum(self._p[:, _FACTOR, _FACTOR], 0)
+        mean = self._factor + self._x[:, _FACTOR]
+        points = mean[:, None] + np.sqrt(var)[:, None] * NORMAL_POINTS
+        weights = np.repeat(self._weights / NORMAL_POINTS.size, NORMAL_POINTS.size)
+        return Mixture.of_points(points.ravel(), weights, FACTOR_EDGES)
+
+    def joint(self) -> Joint:
+        """What is believed of charge and factor together."""
+        var = np.maximum(self._p[:, _SOC, _SOC], 1e-12)
+        shared = self._p[:, _SOC, _FACTOR] / var
+        left = np.maximum(self._p[:, _FACTOR, _FACTOR] - shared**2 * var, 0)
+        off = np.sqrt(var)[:, None] * NORMAL_POINTS
+        soc, weights = self._soc_points()
+        factor = (self._factor + self._x[:, _FACTOR])[:, None] + shared[:, None] * off
+        factor = np.clip(factor, LEAST, MOST).ravel()
+        left = np.repeat(left, NORMAL_POINTS.size)
+        return _parts(soc, factor, left, weights)
+
     def _note(self, method: str, weights: FloatArray, words: str) -> None:
-        low, _, high = _quantiles(weights)
-        self._answers[method] = MethodAnswer(
-            method=method, low=low, high=high, words=words
-        )
+        low, _, high = band(_FINE, weights)
+        self._say(method, low, high, words)
+
+    def _say(self, method: str, low: float, high: float, words: str) -> None:
+        answer = MethodAnswer(method=method, low=low, high=high, words=words)
+        self._answers[method] = answer
         self._evidence = words or method
+
+
+def draw_of(factor: Mixture, turns: int) -> DrawFactor:
+    """Return a station's draw factor as a mean and a standard deviation."""
+    mean = min(MOST, max(LEAST, factor.average))
+    return DrawFactor(mean=mean, sd=max(factor.sd, 1e-4), turns=turns)
 
 
 def estimate(pack: Pack, steps: Sequence[Step]) -> SocEstimate:
     """
-    Fuse what was seen and planned, in order, into one estimate.
+    Fuse what was seen and planned in one turn, in order, into one estimate.
 
     Parameters
     ----------
@@ -218,77 +527,96 @@ def estimate(pack: Pack, steps: Sequence[Step]) -> SocEstimate:
     return belief.estimate()
 
 
-def used_since(before: SocEstimate, used: float, sd: float) -> SocEstimate:
+def carried(
+    before: SocEstimate, joint: Joint, steps: Sequence[Step], pack: Pack
+) -> tuple[SocEstimate, Joint]:
     """
-    Carry an estimate forward by a planned use, without the grid.
+    Carry what is believed forward by uses and charges, without the bank.
 
     Parameters
     ----------
-    before : SocEstimate
+    before, joint : SocEstimate, Joint
         What was believed.
-    used, sd : float
-        Share of the capacity used since, and its standard deviation.
+    steps : sequence of Use or Charging
+        What passed since.
+
+    Returns
+    -------
+    SocEstimate, Joint
+        What is believed after them; the band counts how a draw wanders, the parts
+        don't.
     """
-    typical = before.typical - used
-    low = typical - float(np.hypot(before.typical - before.low, ONE_IN_TEN * sd))
-    high = typical + float(np.hypot(before.high - before.typical, ONE_IN_TEN * sd))
-    low, typical, high = (float(np.clip(value, 0, 1)) for value in (low, typical, high))
-    return replace(before, typical=typical, low=low, high=high)
+    if not steps:
+        return before, joint
+    soc, noise = joint.soc, np.zeros(joint.soc.size)
+    for step in steps:
+        if isinstance(step, Charging):
+            soc = _charged(step.model, soc, joint.factor * step.hours)
+        elif isinstance(step, Use):
+            full_ah, hours = pack.trusted_ah, max(step.hours, 1e-3)
+            drawn, given = step.planned_ah / full_ah, step.given_ah / full_ah
+            soc = np.clip(soc - joint.factor * drawn + given, 0, 1)
+            noise = noise + _wandered(joint.factor, drawn, given, hours)
+            noise = noise + (joint.factor_sd * drawn) ** 2
+    found = Joint(soc, joint.factor, joint.factor_sd)
+    low, typical, high = band(*_points(soc, noise, np.ones(soc.size)))
+    return replace(before, typical=typical, low=low, high=high), found
 
 
-def charged_since(before: SocEstimate, model: ChargeModel, hours: float) -> SocEstimate:
-    """Carry an estimate forward by time on a bay that has power."""
-    low, typical, high = (
-        model.after(soc * model.capacity, hours) / model.capacity
-        for soc in (before.low, before.typical, before.high)
-    )
-    return replace(before, typical=typical, low=low, high=high)
+def _wandered(
+    factor: FloatArray, drawn: float, given: float, hours: float
+) -> FloatArray:
+    """
+    Variance of a share used in some hours, beside what its factor says.
+
+    What wanders adds up as its squares, however often somebody looks.
+    """
+    wanders = (WANDER_SD * factor * drawn) ** 2 / hours
+    return np.asarray(wanders + (SUN_SD * given) ** 2 * SUN_H / hours)
 
 
-def _likelihood(pack: Pack, step: Step) -> tuple[str, FloatArray]:
-    if isinstance(step, Known):
-        in_range("State of charge", step.soc, low=0, high=1)
-        return "seen", _bell(_SOC, step.soc, step.sd)
-    if isinstance(step, GaugeReading):
-        return "gauge", _bell(_SOC, step.soc, GAUGE_SD)
-    if isinstance(step, VoltsReading):
-        expected_v = (
-            pack.chem.rested_v(_SOC) * pack.series - step.amps * pack.resistance_ohm
-        )
-        curve_sd_v = pack.chem.curve_sd_v * pack.series
-        if step.how == "unplugged" and step.unplugged_min < 240:
-            curve_sd_v *= 1.5  # not rested yet: lead-acid wants hours
-        if step.how == "key_down":
-            curve_sd_v *= 2.0  # the sag, and so the resistance, weighs most
-        sd_v = float(np.hypot(curve_sd_v, METER_SD_V))
-        # Above and below the curve the ends explain a reading best.
-        volts = float(np.clip(step.volts, expected_v[0], expected_v[-1]))
-        return "volts", _bell(expected_v, volts, sd_v)
-    raise TypeError(f"Not a step of a belief: {step!r}")
+def _exactly() -> Mixture:
+    return Mixture(np.ones(1), np.ones(1), np.zeros(1))
+
+
+def _points(
+    mean: FloatArray, var: FloatArray, weights: FloatArray
+) -> tuple[FloatArray, FloatArray]:
+    """Charges that stand for each filter's, within 0 and 1, and their weights."""
+    sd = np.sqrt(np.maximum(var, 0))
+    points = np.clip(mean[:, None] + sd[:, None] * NORMAL_POINTS, 0, 1)
+    return points.ravel(), np.repeat(weights / NORMAL_POINTS.size, NORMAL_POINTS.size)
+
+
+def _parts(
+    soc: FloatArray, factor: FloatArray, left: FloatArray, weights: FloatArray
+) -> Joint:
+    """Cut points into parts that are equally likely: by charge, then by factor."""
+    order = np.argsort(soc)
+    total = np.cumsum(weights[order]) / weights.sum()
+    cuts = np.unique(np.concatenate([total, np.linspace(0, 1, CHARGES + 1)]))
+    middle = (cuts[1:] + cuts[:-1]) / 2
+    at = order[np.minimum(np.searchsorted(total, middle), order.size - 1)]
+    again = np.lexsort((factor[at], np.floor(middle * CHARGES)))
+    at, share = at[again], np.diff(cuts)[again]
+    total = np.concatenate([[0.0], np.cumsum(share)])
+    edges = np.linspace(0, total[-1], CHARGES * FACTORS + 1)
+
+    def mean(values: FloatArray) -> FloatArray:
+        sums = np.concatenate([[0.0], np.cumsum(share * values[at])])
+        return np.diff(np.interp(edges, total, sums)) / np.diff(edges)
+
+    factors = mean(factor)
+    var = np.maximum(mean(left + factor**2) - factors**2, 0)
+    return Joint(np.clip(mean(soc), 0, 1), factors, np.sqrt(var))
+
+
+def _charged(model: ChargeModel, share: FloatArray, hours: FloatArray) -> FloatArray:
+    """States of charge after hours of charging, of each."""
+    full = model.capacity
+    return model.after_each(np.clip(share, 0, 1) * full, np.maximum(hours, 0)) / full
 
 
 def _bell(x: FloatArray, mean: float, sd: float) -> FloatArray:
     squared = ((x - mean) / sd) ** 2
     return np.exp(-0.5 * np.minimum(squared - squared.min(), 700.0))
-
-
-def _moved(weights: FloatArray, target: FloatArray, sd: float) -> FloatArray:
-    """Move each state to its target and blur; nothing leaves 0 to 1."""
-    spread = np.linspace(-2.5, 2.5, 21) if sd > 1e-6 else np.zeros(1)
-    share = np.exp(-0.5 * spread**2)
-    share /= share.sum()
-    top = _SOC.size - 1
-    position = np.clip((target[None, :] - spread[:, None] * sd) * top, 0, top)
-    below = np.minimum(np.floor(position).astype(int), top - 1)
-    rest = position - below
-    parts = share[:, None] * weights[None, :]
-    size = _SOC.size
-    lower = np.bincount(below.ravel(), (parts * (1 - rest)).ravel(), size)
-    upper = np.bincount(below.ravel() + 1, (parts * rest).ravel(), size)
-    return np.asarray(lower + upper, dtype=float)
-
-
-def _quantiles(weights: FloatArray) -> tuple[float, float, float]:
-    total = np.cumsum(weights)
-    low, middle, high = (float(np.interp(q, total, _SOC)) for q in (0.1, 0.5, 0.9))
-    return low, middle, high

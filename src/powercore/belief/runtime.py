@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 import numpy as np
 
-from powercore.belief.draw import LEAST, DrawFactor
-from powercore.belief.estimate import SocEstimate
+from powercore.belief.draw import LEAST, MOST
+from powercore.belief.estimate import WANDER_SD, Joint
+from powercore.belief.mixture import NORMAL_POINTS, band
 from powercore.physics.battery import Pack
-from powercore.physics.loads import ONE_IN_TEN
-from powercore.values import BUS_V, FloatArray, TimeGrid
+from powercore.values import FloatArray, TimeGrid
+
+#: Longer than any event, and what stands for "it outlasts it". [h]
+HORIZON_H, FOR_EVER_H = 15 * 24.0, 1000 * 24.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,70 +30,66 @@ def hours_at(ah: float, mean_a: float) -> float:
     return ah / mean_a if mean_a > 0 else float("inf")
 
 
-def time_left(  # noqa: PLR0913 - a demand from a minute on, and two beliefs
+def time_left(
     pack: Pack,
-    soc: SocEstimate,
+    believed: Joint,
     *,
     to_soc: float,
     grid: TimeGrid,
     demand_w: FloatArray,
     from_min: float,
-    draw: DrawFactor | None = None,
 ) -> TimeLeft:
     """
     Time until a battery's charge falls to a level under a station's demand.
 
     Parameters
     ----------
-    pack, soc : Pack, SocEstimate
-        The battery and what is believed of its charge.
+    pack, believed : Pack, Joint
+        The battery, and what is believed of its charge and its station's draw.
     to_soc : float
         The level: reserve or disconnect. (0 to 1)
     grid, demand_w : TimeGrid, array of shape (grid.count,)
-        The station's demand. [W]
+        What the station asks of the battery, by plan. [W]
     from_min : float
         Now, counted from the grid's start. [min]
-    draw : DrawFactor, optional
-        What is believed of the real draw over this demand; none: it is exact.
 
     Returns
     -------
     TimeLeft
-        Charge and draw are independent: what each alone takes from the typical case,
-        as amp-hours of the demand, is added as squares.
+        1-in-10 bad case, typical and 1-in-10 good case; how the draw wanders from
+        hour to hour is counted in.
     """
-    draw = draw or DrawFactor()
-    drawn_ah = grid.cumulative_wh(demand_w) / BUS_V
-    edges = grid.edges_min
-    start_ah = float(np.interp(from_min, edges, drawn_ah))
-
-    def lasts_ah(level: float, factor: float) -> float:
-        return max(0.0, level - to_soc) * pack.trusted_ah / factor
-
-    def hours(planned_ah: float) -> float | None:
-        if planned_ah <= 0:
-            return 0.0
-        target = start_ah + planned_ah
-        if target >= drawn_ah[-1]:
-            return None
-        first = int(np.searchsorted(drawn_ah, target, side="left"))
-        before, after = drawn_ah[first - 1], drawn_ah[first]
-        minute = edges[first - 1] + grid.step_min * (target - before) / (after - before)
-        return max(0.0, (float(minute) - from_min) / 60)
-
-    typical = lasts_ah(soc.typical, draw.mean)
-    more, less = (
-        draw.mean + ONE_IN_TEN * draw.sd,
-        max(LEAST, draw.mean - ONE_IN_TEN * draw.sd),
+    drawn_wh, edges = grid.cumulative_wh(demand_w), grid.edges_min
+    start_wh = float(np.interp(from_min, edges, drawn_wh))
+    factors = believed.factor[:, None] + believed.factor_sd[:, None] * NORMAL_POINTS
+    above_wh = np.maximum(believed.soc - to_soc, 0.0)[:, None] * pack.trusted_wh
+    lasts_wh = above_wh / np.clip(factors, LEAST, MOST)
+    rises = np.flatnonzero(np.diff(drawn_wh, prepend=-1.0) > 0)
+    hours = _hours(start_wh + lasts_wh, drawn_wh[rises], edges[rises], from_min)
+    # Half of an hour's wander stays in the next; over many it averages out.
+    some_h = np.clip(hours, 0.25, HORIZON_H)[:, :, None]
+    wander = 1 + WANDER_SD * NORMAL_POINTS / np.sqrt(some_h)
+    hours = _hours(
+        start_wh + lasts_wh[:, :, None] / np.maximum(wander, 0.3),
+        drawn_wh[rises],
+        edges[rises],
+        from_min,
     )
-    fewer = math.hypot(
-        typical - lasts_ah(soc.low, draw.mean), typical - lasts_ah(soc.typical, more)
-    )
-    further = math.hypot(
-        lasts_ah(soc.high, draw.mean) - typical, lasts_ah(soc.typical, less) - typical
-    )
+    found = hours.ravel()
+    bad, typical, good = band(found, np.ones(found.size))
     return TimeLeft(
-        bad_h=hours(typical - fewer),
-        typical_h=hours(typical),
-        good_h=hours(typical + further),
+        bad_h=_within(bad), typical_h=_within(typical), good_h=_within(good)
     )
+
+
+def _hours(
+    wh: FloatArray, drawn_wh: FloatArray, edges: FloatArray, from_min: float
+) -> FloatArray:
+    """When so much is drawn, counted from now; beyond the last of it, for ever."""
+    minutes = np.interp(wh, drawn_wh, edges)
+    hours = np.maximum(0.0, (minutes - from_min) / 60)
+    return np.where(wh >= drawn_wh[-1], FOR_EVER_H, hours)
+
+
+def _within(hours: float) -> float | None:
+    return None if hours >= HORIZON_H else hours

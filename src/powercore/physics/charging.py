@@ -11,7 +11,9 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from powercore.values import in_range
+import numpy as np
+
+from powercore.values import FloatArray, in_range
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -63,6 +65,21 @@ class ChargeModel:
         gap = self.capacity - stored + self.taper_h * self.tail
         gap *= math.exp(-(hours - bulk_h) / self.taper_h)
         return min(self.capacity, self.capacity + self.taper_h * self.tail - gap)
+
+    def after_each(self, stored: FloatArray, hours: FloatArray) -> FloatArray:
+        """Return what is stored after some hours, of many at once; as `after`."""
+        if self.bulk <= 0:
+            return stored
+        bulk_h = np.maximum(0.0, (self.knee - stored) / self.bulk)
+        straight = stored + self.bulk * np.minimum(hours, bulk_h)
+        left_h = np.maximum(0.0, hours - bulk_h)
+        if self.bulk <= self.tail:
+            falling = straight + self.bulk * left_h
+        else:
+            top = self.capacity + self.taper_h * self.tail
+            falling = top - (top - straight) * np.exp(-left_h / self.taper_h)
+        found = np.where(left_h > 0, falling, straight)
+        return np.maximum(stored, np.minimum(self.capacity, found))
 
     def hours_to(self, stored: float, target: float) -> float:
         """

@@ -23,8 +23,9 @@ from hollow_kettle.people.models import Club
 from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset
-from powercore.belief.estimate import Belief, CounterReading, Flow, Known, VoltsReading
+from powercore.belief.estimate import Belief
 from powercore.belief.readings import is_tripped
+from powercore.belief.steps import CounterReading, Flow, Known, VoltsReading
 from powercore.gear.departure import gate
 from powercore.gear.upkeep import kept_share
 from powercore.physics.battery import Pack

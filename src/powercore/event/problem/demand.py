@@ -63,6 +63,20 @@ class Demand(Sun):
         return found
 
     @cached_property
+    def given_wh(self) -> dict[str, FloatArray]:
+        """
+        What sun and supplies give each station's battery up to each edge. [Wh]
+
+        The sun as forecast, whatever plans count on; supplies what their load leaves.
+        """
+        found = {}
+        for key, one in self.stations.items():
+            left = one.supplied_w(self.grid) - self.use * self.load_w[key]
+            spare = np.minimum(one.spare_w(self.grid), np.maximum(left, 0.0))
+            found[key] = self.grid.cumulative_wh(self.forecast_w[key] + spare)
+        return found
+
+    @cached_property
     def offered_w(self) -> dict[str, FloatArray]:
         """What charges a battery there once its power has ended. [W]"""
         return {

@@ -6,7 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
-from powercore.event.plans import NO_SUN
+from powercore.event.plans import FORECAST, NO_SUN
 from powercore.event.problem.basis import Basis
 from powercore.sun.arrays import Array
 from powercore.values import BoolArray, FloatArray
@@ -30,6 +30,13 @@ class Sun(Basis):
         """
         return self._panels_w(
             {key: (one.arrays, self.sky_of(key)) for key, one in self.stations.items()}
+        )
+
+    @cached_property
+    def forecast_w(self) -> dict[str, FloatArray]:
+        """What panels at each station give as forecast, counted on or not. [W]"""
+        return self._panels_w(
+            {key: (one.arrays, FORECAST) for key, one in self.stations.items()}
         )
 
     @cached_property
