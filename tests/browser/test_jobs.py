@@ -232,20 +232,24 @@ def test_a_stay_is_pinned_and_a_walk_forbidden_at_a_cost_and_taken_back(open_as)
 
 
 def test_field_logs_a_reading_and_a_swap_and_the_board_follows(open_as):
-    """From the docked line by keyboard, then a swap; the other screen follows."""
+    """From the line with a question answered, then a swap; the other screen follows."""
     watcher = open_as("lark", "/field/")
     page = open_as("wren", "/field/")
     line = page.locator("article[data-station=Drumlin]")
     old = line.locator(".tag").first.inner_text()
 
     page.keyboard.press("n")
-    page.keyboard.type(old)
-    page.keyboard.press("Tab")
-    page.keyboard.type("12,81")
-    page.keyboard.press("Tab")
-    page.keyboard.type("2.9")
-    page.keyboard.press("Enter")
-    expect(page.locator("article[data-station=Drumlin]")).to_contain_text("12.81 V")
+    page.keyboard.type("drumlin 12,81 V 2.9")
+    expect(page.get_by_text("2.9 of what?")).to_be_visible()
+    with page.expect_response("**/line/"):
+        page.keyboard.press("Enter")
+    expect(page.locator("#log-line .htmx-request")).to_have_count(0)
+    expect(page.locator("[data-log-line]")).to_have_value("drumlin 12,81 V 2.9")
+    page.get_by_role("button", name="drumlin 12,81 V 2.9 A", exact=True).click()
+    expect(
+        page.get_by_text(f"{old} at Drumlin: 12.81 V 2.9 A receiving")
+    ).to_be_visible()
+    expect(line).to_contain_text("12.81 V")
 
     page.get_by_role("link", name="Log a swap").click()
     page.get_by_label("Station", exact=True).select_option("Drumlin")

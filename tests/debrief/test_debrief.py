@@ -80,7 +80,7 @@ def over(event, shelf, esker, drumlin, marin):
         )
         services.log_swap(event, station, battery=shelf[tag], at=start, **quiet)
     services.log_station(
-        event, drumlin, what="off_air", at=at(100), text="lead", **quiet
+        event, drumlin, what="off_air", at=at(100), note="lead", **quiet
     )
     services.log_station(event, drumlin, what="back", at=at(145), **quiet)
     for minute, gauge in ((120, 70.0), (240, 40.0), (360, 10.0)):
@@ -161,7 +161,7 @@ def test_a_closed_event_takes_strikes_and_late_entries_from_a_coordinator(
 ):
     """The debrief counts anew and says so; a logger's waits, and shows as waiting."""
     set_state(over, state=Event.State.RUNNING)
-    note = {"at": over.starts_at + timedelta(minutes=200), "text": "a lead"}
+    note = {"at": over.starts_at + timedelta(minutes=200), "note": "a lead"}
     mine = services.log_station(
         over, drumlin, what="off_air", by=people["logger"], **note
     )

@@ -29,22 +29,6 @@ from powercore.values import TimeGrid
 from tests.conftest import set_clock
 
 
-@pytest.fixture
-def under_way(event, shelf, esker, drumlin, marin):
-    """K01 at Esker and K02 at Drumlin, full at the start; K03 waits in the yard."""
-    start = event.starts_at
-    for tag in ("K01", "K02", "K03"):
-        services.note(
-            event, "reading", by=marin, at=start, battery=shelf[tag].pk, gauge_pct=100.0
-        )
-    services.log_swap(event, esker, battery=shelf["K01"], by=marin, at=start)
-    services.log_swap(event, drumlin, battery=shelf["K02"], by=marin, at=start)
-    rack = services.yard_rack(event)
-    services.log_move(event, shelf["K03"], to=rack, by=marin, at=start)
-    publish(make_rotation(event, by=marin))
-    return event
-
-
 def board(event):
     """The board at the event's now."""
     return queries.board_of(event, event.clock.now())

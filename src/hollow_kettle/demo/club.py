@@ -110,7 +110,7 @@ def _low_power(event: Event, people: dict[str, Actor]) -> None:
         what=Kind.POWER_STEP,
         step="low",
         at=at,
-        text="asked to save until the next round",
+        note="asked to save until the next round",
         sent=Sent(device="story"),
         **quiet,
     )
@@ -128,7 +128,7 @@ def _low_power(event: Event, people: dict[str, Actor]) -> None:
         station,
         what=Kind.SHED,
         at=at + timedelta(minutes=5),
-        text="laptop off its charger",
+        note="laptop off its charger",
         sent=Sent(device="story"),
         **quiet,
     )

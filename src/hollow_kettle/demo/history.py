@@ -32,6 +32,8 @@ TRUE_AH = {battery.tag: battery.true_ah for battery in BATTERIES}
 #: Batteries with an amp-hour counter and with a gauge of their own.
 COUNTERS = {"K07", "K08", "K11"}
 GAUGES = {"K14", "K15"}
+#: What panels gave of what was forecast.
+SKY = 0.85
 STEP_MIN = 5
 
 
@@ -238,6 +240,10 @@ class Story:
             if watts <= 0 or held is None or station.pk in self.off_since:
                 continue
             watts *= self.draws.get(station.name, 1.0) * self.random.uniform(0.9, 1.1)
+            watts -= SKY * float(self.problem.forecast_w[key][slot])
+            if watts <= 0:
+                held.turn_out_ah -= held.plant.charge(-watts, hours) / BUS_V
+                continue
             given = held.plant.serve(watts, hours)
             held.turn_out_ah += given / BUS_V
             if given < watts * hours - 1e-6:

@@ -22,7 +22,8 @@ from hollow_kettle.ui.seen import wait_for
 from . import queries, services
 from .conflicts import questions, settle
 from .forms import FORMS, WHAT_OF, EntryForm, StrikeForm, initial_of
-from .views import is_closed, names_of, note_by_form, tell, words_of
+from .noting import note_by_form
+from .views import is_closed, names_of, tell, words_of
 
 
 @require_http_methods(["GET", "POST"])

@@ -147,7 +147,7 @@ def turns_of(
         life, read = lives.get(uid, ()), readings.get(uid, ())
         own = [Turn(uid, one, one.started_at, one.ended_at) for one in life]
         first = own[0].start if own else None
-        if read and (first is None or read[0].effective_at < first):
+        if read and (first is None or read[0].effective_at <= first):
             own.insert(0, Turn(uid, None, read[0].effective_at, first))
         for one in read:
             # What is read as a turn ends belongs to it: the next has not begun.
@@ -301,35 +301,59 @@ def work_out(event: Event) -> None:
 
 def reading_came(event: Event, battery: UUID, at: datetime) -> None:
     """Work out what a reading changes: its battery's turn, where it came last."""
+    physics = EventPhysics(event)
+    last = _last_turn(physics, battery, at)
+    if last is None or event.state == Event.State.CLOSED:
+        work_out(event)
+        return
+    row, turn, life = last
+    walk = Walk(physics)
+    walk.again(turn, life, event.last_moment)
+    new = _row(event, battery, life, turn.readings)
+    said = charge.last_says_tripped(turn.readings, row.is_tripped)
+    new.is_tripped = new.base_tripped = said
+    new.place, new.since = row.place, row.since
+    _keep([new])
+    if found := walk.draws():
+        _keep_draws(event, physics.draws | found)
+
+
+def with_reading(
+    physics: EventPhysics, battery: UUID, entry: FieldEntry
+) -> SocEstimate | None:
+    """What would be believed with a reading that is not noted yet; None: unknown."""
+    last = _last_turn(physics, battery, entry.effective_at)
+    if last is None:
+        return None
+    _, turn, life = last
+    turn.readings = sorted([*turn.readings, entry], key=lambda one: one.effective_at)
+    Walk(physics).again(turn, life, physics.event.last_moment)
+    return life.belief.estimate()
+
+
+def _last_turn(
+    physics: EventPhysics, battery: UUID, at: datetime
+) -> tuple[BatteryNow, Turn, Life] | None:
+    """A battery's turn under way, from what was kept of its beginning."""
+    event, pack = physics.event, physics.pack(battery)
     before = BatteryNow.objects.filter(battery=battery, event_key=event.pk)
     row = before.select_related("place").first()
-    physics = EventPhysics(event)
-    pack = physics.pack(battery)
     here = Placement.objects.filter(battery=battery, ended_at=None).first()
     if (
         row is None
         or pack is None
         or here is None
         or not row.begun
-        or here.started_at != row.since
-        or here.place_id != row.place_id
+        or (here.started_at, here.place_id) != (row.since, row.place_id)
         or at <= here.started_at
-        or event.state == Event.State.CLOSED
     ):
-        work_out(event)
-        return
+        return None
     here.place = row.place
     read = readings_of(event, battery, here.started_at).get(battery, [])
+    read = [one for one in read if one.effective_at > here.started_at]
     turn = Turn(battery, here, here.started_at, None, read)
     life = Life(Belief(pack), Begun.of_numbers(row.begun), row.turns_begun)
-    walk = Walk(physics)
-    walk.again(turn, life, event.last_moment)
-    new = _row(event, battery, life, read)
-    new.is_tripped = new.base_tripped = charge.last_says_tripped(read, row.is_tripped)
-    new.place, new.since = row.place, row.since
-    _keep([new])
-    if found := walk.draws():
-        _keep_draws(event, physics.draws | found)
+    return row, turn, life
 
 
 def carry_forward(event: Event) -> None:

@@ -54,13 +54,14 @@ class EntryForm(Dressed, forms.Form):
         help_text="Like 23:24 or 2026-06-27 23:24; empty means now.",
         widget=forms.TextInput(attrs={"placeholder": "now", "autocomplete": "off"}),
     )
+    text = forms.CharField(label="Remark", max_length=500, required=False)
     sure = forms.BooleanField(
         label="I'm sure", required=False, widget=forms.HiddenInput
     )
 
     def order_fields(self, field_order: Any) -> None:
         """Say what is seen first, when it was last."""
-        last = ("taken", "sure")
+        last = ("text", "taken", "sure")
         super().order_fields([*(n for n in self.fields if n not in last), *last])
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
@@ -220,7 +221,12 @@ class MoveForm(EntryForm):
     """A battery put somewhere: in the yard, or at a station as a spare."""
 
     tag = TagField(label="Battery")
-    to = forms.ModelChoiceField(Place.objects.none(), label="Now at")
+    to = forms.ModelChoiceField(
+        Place.objects.none(),
+        label="Now at",
+        required=False,
+    )
+    way = forms.BooleanField(label="On the way, nowhere yet", required=False)
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, event=event, **kwargs)
@@ -230,6 +236,8 @@ class MoveForm(EntryForm):
         """A charge that would spoil a claim of own power is asked about."""
         data = super().clean() or self.cleaned_data
         to = data.get("to")
+        if to is None and not data.get("way") and "to" not in self.errors:
+            self.add_error("to", self.fields["to"].error_messages["required"])
         if self.event.is_own_power and to is not None:
             source = Source.objects.filter(bays=to.pk, kind__in=NOT_OWN).first()
             if source is not None:
@@ -325,6 +333,7 @@ def initial_of(entry: FieldEntry, event: Event) -> dict[str, Any]:
         "source": entry.source_key,
         "state": "on" if entry.is_on else "off",
         "to": entry.place_id,
+        "way": entry.kind == Kind.MOVE and entry.place_id is None,
         "place_out": entry.place_out_id,
         "what": what,
         "text": entry.note,
@@ -342,10 +351,9 @@ def initial_of(entry: FieldEntry, event: Event) -> dict[str, Any]:
 
 
 def waiting_places(event: Event) -> QuerySet[Place]:
-    """Bays and rack of the event's yard, and stations that keep spares."""
-    keeping = event.stations.filter(spares__gt=0).values("pk")
+    """Bays and rack of the event's yard, and where spares wait at stations."""
     return Place.objects.filter(
         Q(kind__in=(PlaceKind.BAY, PlaceKind.YARD_RACK))
-        | Q(kind=PlaceKind.STATION, station_key__in=keeping),
+        | Q(kind=PlaceKind.STATION, station_key__isnull=False),
         event_key=event.pk,
     ).order_by("kind", "name")

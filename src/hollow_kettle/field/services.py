@@ -160,7 +160,6 @@ def log_station(
     *,
     what: str,
     step: str = "",
-    text: str = "",
     **how: Any,
 ) -> Receipt:
     """
@@ -168,7 +167,7 @@ def log_station(
 
     `how` as in `note`.
     """
-    return note(event, what, station_key=station.pk, step=step, note=text, **how)
+    return note(event, what, station_key=station.pk, step=step, **how)
 
 
 def log_source(

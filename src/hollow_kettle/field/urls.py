@@ -3,6 +3,7 @@
 from django.urls import path
 
 from . import answer_views as answers
+from . import line_views as lines
 from . import views
 
 app_name = "field"
@@ -11,6 +12,9 @@ urlpatterns = [
     path("find/", views.find, name="find"),
     path("<uuid:uid>/", views.board, name="board"),
     path("<uuid:uid>/live/", views.board_poll, name="board_poll"),
+    path("<uuid:uid>/line/", lines.line_add, name="line_add"),
+    path("<uuid:uid>/line/heard/", lines.line_preview, name="line_preview"),
+    path("<uuid:uid>/line/help/", lines.line_help, name="line_help"),
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
     path("<uuid:uid>/conflict/", answers.conflict_answer, name="conflict_answer"),
     path("<uuid:uid>/log/", views.log_list, name="log_list"),

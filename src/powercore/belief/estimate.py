@@ -65,8 +65,8 @@ WANDER_SD = 0.15
 #: What stations draw against a plan that nobody measured: mean and spread. Plans say
 #: how sure they are, and are so in one case of four.
 CLUB_DRAWS = (1.0, 0.38)
-#: What the sun gives against what is counted on, from one three hours to the next.
-SUN_SD, SUN_H = 0.35, 3.0
+#: What sun and supplies give at a station against what is forecast: nothing, perhaps.
+GIVEN_SD = 0.45
 #: A bay's rate against what it should give; and how many bays give nothing.
 BAY_SD, BAY_DEAD = 0.2, 0.04
 #: A battery on its way or at rest is where it was, but for this share of it all.
@@ -79,8 +79,8 @@ KEEPS = 0.8
 RESTED_MIN = 240.0
 
 # What each small filter carries, beside where its charge goes by itself.
-_SOC, _USED, _FACTOR, _VOLTS, _GAUGE, _GAIN, _ZERO = range(7)
-_SIZE = 7
+_SOC, _USED, _FACTOR, _VOLTS, _GAUGE, _GAIN, _ZERO, _GIVEN = range(8)
+_SIZE = 8
 #: What a reading sees of a filter: how much of which of its numbers.
 Seen = Mapping[int, FloatArray | float]
 _FINE: FloatArray = np.linspace(0, 1, 201)
@@ -116,7 +116,7 @@ class Begun:
 
     charge: Mixture
     factor: Mixture
-    #: Means of the errors that last, in the order of the filters. shape (7,)
+    #: Means of the errors that last, in the order of the filters. shape (8,)
     errors: FloatArray
 
     @property
@@ -193,6 +193,7 @@ class Belief:
                 GAUGE_LASTS,
                 COUNTER_GAIN,
                 COUNTER_ZERO_A,
+                GIVEN_SD,
             ]
         )
         charge = start or Mixture.flat(SOC_EDGES)
@@ -256,9 +257,8 @@ class Belief:
             self._use(step)
         elif isinstance(step, Flow):
             share = step.ah / self.pack.trusted_ah
-            self._move(
-                self._path - share, 0.0, (step.sd_ah / self.pack.trusted_ah) ** 2
-            )
+            noise = (step.sd_ah / self.pack.trusted_ah) ** 2
+            self._move(self._path - share, noise)
         elif isinstance(step, Charging):
             self._charge(step)
         else:
@@ -267,9 +267,10 @@ class Belief:
     def _use(self, step: Use) -> None:
         full_ah, hours = self.pack.trusted_ah, max(step.hours, 1e-3)
         drawn, given = step.planned_ah / full_ah, step.given_ah / full_ah
-        noise = _wandered(self._factor, drawn, given, hours)
+        noise = _wandered(self._factor, drawn, hours)
         self._amps = (self._factor * step.planned_ah - step.given_ah) / hours
-        self._move(self._path - self._factor * drawn + given, -drawn, noise)
+        to = {_FACTOR: -drawn, _GIVEN: given}
+        self._move(self._path - self._factor * drawn + given, noise, to)
 
     def _charge(self, step: Charging) -> None:
         self._is_charging = True
@@ -283,27 +284,34 @@ class Belief:
         further = (after(self._path + small, self._factor) - there) / small
         faster = (after(self._path, self._factor + small) - there) / small
         noise = (0.02 * (there - self._path)) ** 2
-        self._move(there, faster, noise, further)
+        self._move(there, noise, {_FACTOR: faster}, further)
 
     def _move(
         self,
         path: FloatArray,
-        by_factor: FloatArray | float,
         noise: FloatArray | float,
+        pushes: Seen | None = None,
         keeps: FloatArray | float = 1.0,
     ) -> None:
-        """Carry each filter along its path; at empty and full all end alike."""
-        stays = np.where((path > 0) & (path < 1), keeps, 0.0)
-        pushed = np.where((path > 0) & (path < 1), by_factor, 0.0)
+        """
+        Carry each filter along its path; at empty and full all end alike.
+
+        `pushes`: how much each of its other numbers moves the charge; `keeps`: how much
+        of what it was off stays.
+        """
+        inside = (path > 0) & (path < 1)
         self._path = np.clip(path, 0, 1)
+        parts = {_SOC: np.where(inside, keeps, 0.0)}
+        for index, push in (pushes or {}).items():
+            parts[index] = np.where(inside, push, 0.0)
         x, p = self._x, self._p
-        soc = stays * x[:, _SOC] + pushed * x[:, _FACTOR]
+        soc = sum(part * x[:, index] for index, part in parts.items())
         x[:, _USED] += x[:, _SOC] - soc
         x[:, _SOC] = soc
-        row = stays[:, None] * p[:, _SOC] + pushed[:, None] * p[:, _FACTOR]
+        row = sum(part[:, None] * p[:, index] for index, part in parts.items())
         p[:, _USED] += p[:, _SOC] - row
         p[:, _SOC] = row
-        column = stays[:, None] * p[:, :, _SOC] + pushed[:, None] * p[:, :, _FACTOR]
+        column = sum(part[:, None] * p[:, :, index] for index, part in parts.items())
         p[:, :, _USED] += p[:, :, _SOC] - column
         p[:, :, _SOC] = column
         for a, b, sign in ((0, 0, 1), (1, 1, 1), (0, 1, -1), (1, 0, -1)):
@@ -556,23 +564,20 @@ def carried(
             full_ah, hours = pack.trusted_ah, max(step.hours, 1e-3)
             drawn, given = step.planned_ah / full_ah, step.given_ah / full_ah
             soc = np.clip(soc - joint.factor * drawn + given, 0, 1)
-            noise = noise + _wandered(joint.factor, drawn, given, hours)
-            noise = noise + (joint.factor_sd * drawn) ** 2
+            noise = noise + _wandered(joint.factor, drawn, hours)
+            noise = noise + (joint.factor_sd * drawn) ** 2 + (GIVEN_SD * given) ** 2
     found = Joint(soc, joint.factor, joint.factor_sd)
     low, typical, high = band(*_points(soc, noise, np.ones(soc.size)))
     return replace(before, typical=typical, low=low, high=high), found
 
 
-def _wandered(
-    factor: FloatArray, drawn: float, given: float, hours: float
-) -> FloatArray:
+def _wandered(factor: FloatArray, drawn: float, hours: float) -> FloatArray:
     """
     Variance of a share used in some hours, beside what its factor says.
 
     What wanders adds up as its squares, however often somebody looks.
     """
-    wanders = (WANDER_SD * factor * drawn) ** 2 / hours
-    return np.asarray(wanders + (SUN_SD * given) ** 2 * SUN_H / hours)
+    return np.asarray((WANDER_SD * factor * drawn) ** 2 / hours)
 
 
 def _exactly() -> Mixture:

@@ -182,7 +182,7 @@ def test_it_is_a_kalman_filter_and_its_smoother_where_all_is_linear(off):
     belief = Belief(make_pack(tested_ah=20))
     belief.outlier = 0.0
     charge = Mixture.normal(0.8, 0.04, SOC_EDGES)
-    belief.resume(Begun(charge, Mixture.normal(1, 0.15, FACTOR_EDGES), np.zeros(7)))
+    belief.resume(Begun(charge, Mixture.normal(1, 0.15, FACTOR_EDGES), np.zeros(8)))
     share = HOUR.planned_ah / 20
     kalman = KalmanFilter(dim_x=3, dim_z=1)
     kalman.x = np.array([0.8, 1.0, 0.0])
@@ -284,7 +284,7 @@ def test_a_turn_goes_on_from_what_was_kept_of_its_beginning():
 )
 def test_carried_forward_without_the_bank_agrees_with_it(step):
     """The quick way to now equals the belief's own step, within two points."""
-    belief = turn(GaugeReading(soc=0.7))
+    belief = turn(start=Known(soc=0.7))
     before, joint = belief.estimate(), belief.joint()
     belief.apply(step)
     slow = belief.estimate()

@@ -1,0 +1,125 @@
+"""The log line's pages: what is typed, understood, asked about, noted."""
+
+from __future__ import annotations
+
+from uuid import UUID, uuid4, uuid5
+
+from django.core.exceptions import PermissionDenied
+from django.db import transaction
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.views.decorators.http import require_POST, require_safe
+
+from hollow_kettle.people.access import access_of, actor_of
+from hollow_kettle.plan.access import event_or_404
+from hollow_kettle.plan.models import Event
+from powercore.logline.parse import Choice
+
+from . import queries, services
+from .line import Ear, Heard, errors_of
+from .noting import note_by_form
+
+
+@require_safe
+def line_preview(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Say how a line is understood, and what it would make of what is believed."""
+    event = _event(request, uid)
+    ear = Ear(event)
+    heard = ear.hear(request.GET.get("line", "")[:5000])
+    for one in heard:
+        ear.weigh(one)
+    return render(request, "field/_heard.html", {"heard": heard})
+
+
+@require_POST
+def line_add(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Note what was typed; what could be two things is asked about first."""
+    event = _event(request, uid)
+    typed = (
+        request.POST.get("answer") or _three(request) or request.POST.get("line", "")
+    )
+    ear = Ear(event)
+    heard = ear.hear(typed[:5000])
+    key = _key(request)
+    for number, one in enumerate(heard):
+        if one.said is not None:
+            _note(request, ear, one, uuid5(key, f"{number} {one.line}"))
+    left = [one for one in heard if not one.saved]
+    context = {
+        "event": event,
+        "heard": heard
+        or [Heard("", asks="Type what you hear, like K11 13.05 V 2.4 A.")],
+        "line": "\n".join(one.line for one in left),
+        "line_key": uuid4() if not left else key,
+        "may_log": True,
+    }
+    if not request.htmx and heard and not left:  # type: ignore[attr-defined]
+        return redirect("field:board", event.pk)
+    if request.htmx:  # type: ignore[attr-defined]
+        answer = render(request, "field/_log_line.html", context)
+        if len(left) < len(heard):
+            answer["HX-Trigger"] = "noted"
+        return answer
+    context |= {
+        "board": queries.board_of(event, event.clock.now()),
+        "poll_url": reverse("field:board_poll", args=[event.pk]),
+    }
+    return render(request, "field/board.html", context, status=422)
+
+
+@require_safe
+def line_help(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show what the line understands, with examples to read aloud."""
+    event = _event(request, uid)
+    return render(request, "field/line_help.html", {"event": event})
+
+
+def _event(request: HttpRequest, uid: UUID) -> Event:
+    event = event_or_404(request, uid)
+    if not access_of(request).may_log_something(event.pk):
+        raise PermissionDenied
+    return event
+
+
+def _three(request: HttpRequest) -> str:
+    """A line from the three fields of somebody who does not know the line."""
+    parts = [request.POST.get(name, "").strip() for name in ("who", "reads", "when")]
+    if not parts[0] and not parts[1]:
+        return ""
+    return " ".join(part for part in parts if part)
+
+
+def _key(request: HttpRequest) -> UUID:
+    try:
+        return UUID(request.POST.get("key", ""))
+    except ValueError:
+        return uuid4()
+
+
+def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> None:
+    """Note one line, or ask what its form asks."""
+    what, form = ear.form(heard, key)
+    if not form.is_valid():
+        heard.asks = errors_of(form)
+        if "sure" in form.fields and not form.cleaned_data.get("sure"):
+            heard.choices = (Choice("I'm sure: keep it", f"{heard.line} !"),)
+        return
+    form.data["line"] = heard.line  # type: ignore[index]
+    with transaction.atomic():
+        receipt = note_by_form(request, ear.event, what, form)
+        held = services.hold_by_note(
+            ear.event,
+            form.cleaned_data["text"],
+            by=actor_of(request),
+            at=form.cleaned_data["taken"],
+        )
+    if receipt is None:
+        return
+    heard.saved = "saved"
+    if receipt.standing != "kept":
+        heard.saved = f"kept aside: {receipt.why}"
+    elif receipt.is_repeat:
+        heard.saved = "saved before; it counts once"
+    if held:
+        heard.saved += f"; on hold until somebody releases it: {', '.join(held)}"

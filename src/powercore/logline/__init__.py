@@ -1,0 +1,1 @@
+"""What people type at net control in one line, and what it means."""

@@ -1,0 +1,138 @@
+"""The log line on the board: understood, asked about, noted."""
+
+import pytest
+from django.urls import reverse
+
+from hollow_kettle.log.models import BatteryNow, FieldEntry
+
+
+@pytest.fixture
+def say(under_way, client_of):
+    """Type a line as somebody does; give the answer's words back."""
+
+    def typed(line, role="coordinator", **more):
+        url = reverse("field:line_add", args=[under_way.pk])
+        client = client_of(role)
+        page = client.post(url, {"line": line, **more}, headers={"HX-Request": "true"})
+        return page.content.decode()
+
+    return typed
+
+
+def kinds():
+    """What was noted since the event began, oldest first."""
+    return list(
+        FieldEntry.objects.filter(device="page")
+        .order_by("pk")
+        .values_list("kind", flat=True)
+    )[-3:]
+
+
+def last():
+    return FieldEntry.objects.order_by("pk").last()
+
+
+@pytest.mark.parametrize(
+    ("line", "kind", "fields"),
+    [
+        ("k1 12.9 v 2.4 a key down", "reading", {"volts": 12.9, "how": "key_down"}),
+        ("esker 5.5 Ah out, 61 %", "reading", {"amp_hours": 5.5, "gauge_pct": 61}),
+        ("esker K03 in K01 out", "swap", {}),
+        ("K03 to drumlin as spare", "move", {}),
+        ("K03 on the way", "move", {"place": None}),
+        ("drumlin off the air: fuse blown", "off_air", {"note": "fuse blown"}),
+        ("drumlin low power", "power_step", {"step": "low"}),
+        ("note rain: a lot", "note", {"note": "rain: a lot"}),
+    ],
+)
+def test_a_line_is_noted_as_its_form_would(say, line, kind, fields):
+    """One line, one entry, by the same rules; the line itself is kept."""
+    answer = say(line)
+
+    entry = last()
+    assert "saved" in answer
+    assert entry.kind == kind
+    assert entry.raw["line"] == line
+    assert {name: getattr(entry, name) for name in fields} == fields
+
+
+@pytest.mark.parametrize(
+    ("line", "asks"),
+    [
+        ("esker 03", "K03"),
+        ("K01 61", "61 of what"),
+        ("K01 31 V", "such a battery lies between"),
+        ("K77 12.9 V", "no battery K77"),
+        ("esker K03 in K03 out", "go in and come out"),
+        ("K01 12.9 V at 2099-01-01 10:00", "The event goes from"),
+        ("", "Type what you hear"),
+        ("K01 12.9 V zzz", "zzz"),
+    ],
+)
+def test_what_is_unclear_or_odd_is_asked_about_and_nothing_is_lost(say, line, asks):
+    """Nothing is noted; what was typed is still there, with answers to tap."""
+    before = FieldEntry.objects.count()
+    answer = say(line)
+
+    assert asks in answer.replace("&#x27;", "'")
+    assert FieldEntry.objects.count() == before
+    assert f">{line}</textarea>" in answer
+
+
+def test_an_answer_is_tapped_and_what_is_odd_kept_when_it_is_meant(say):
+    """ "K01 61 %" is an answer to 61; "!" keeps 31 V, and an unknown tag waits."""
+    assert "saved" in say("K01 61", answer="K01 61 %")
+    assert last().gauge_pct == 61
+    assert "saved" in say("K01 31 V", answer="K01 31 V !")
+    assert last().volts == 31
+    assert "kept aside" in say("K77 12.9 V !")
+    assert last().standing == "quarantine"
+
+
+def test_a_line_sent_twice_counts_once(say):
+    """The same key from the same page: one entry."""
+    key = "3e5b0a52-4c0c-4c8e-9d8b-0a52cc4c8e9d"
+    say("K01 61 %", key=key)
+    answer = say("K01 61 %", key=key)
+
+    assert "counts once" in answer
+    assert FieldEntry.objects.filter(gauge_pct=61).count() == 1
+
+
+def test_a_pasted_message_is_noted_but_for_the_line_that_is_asked_about(say):
+    """What is clear is noted; the rest stays in the line with its question."""
+    answer = say("Esker:\n12.9 V 1.8 A\nK02 55 %\nK03 70\n")
+
+    assert FieldEntry.objects.filter(volts=12.9).count() == 1
+    assert FieldEntry.objects.filter(gauge_pct=55).count() == 1
+    assert "70 of what" in answer
+    assert "K03 70</textarea>" in answer
+
+
+def test_three_fields_say_a_line(say):
+    """For somebody who does not know the line."""
+    say("", who="esker", reads="12.9 V 1.8 A", when="5 min ago")
+
+    assert last().volts == 12.9
+
+
+def test_the_preview_says_what_a_reading_means_alone_and_together(under_way, client_of):
+    """Nothing is noted by looking."""
+    before = list(BatteryNow.objects.values_list("battery", "soc_typical"))
+    count = FieldEntry.objects.count()
+    url = reverse("field:line_preview", args=[under_way.pk])
+    page = client_of("coordinator").get(url, {"line": "K01 60 %"}).content.decode()
+
+    assert "K01 at Esker: 60 %" in page
+    assert "gauge alone" in page
+    assert "together" in page
+    assert FieldEntry.objects.count() == count
+    assert list(BatteryNow.objects.values_list("battery", "soc_typical")) == before
+
+
+def test_a_station_lead_notes_the_own_station_only(say, under_way):
+    """Another's station by the line is refused as by the form."""
+    assert "saved" in say("esker off the air", role="station_lead")
+    before = FieldEntry.objects.count()
+    say("drumlin off the air", role="station_lead")
+    assert FieldEntry.objects.count() == before
