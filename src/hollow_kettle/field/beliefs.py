@@ -299,13 +299,12 @@ def work_out(event: Event) -> None:
         charge.refresh(uids)  # what the shelf noted since goes on from here
 
 
-def reading_came(event: Event, battery: UUID, at: datetime) -> None:
-    """Work out what a reading changes: its battery's turn, where it came last."""
+def reading_came(event: Event, battery: UUID, at: datetime) -> bool:
+    """Work out what a reading changes, if that is its battery's last turn alone."""
     physics = EventPhysics(event)
     last = _last_turn(physics, battery, at)
     if last is None or event.state == Event.State.CLOSED:
-        work_out(event)
-        return
+        return False
     row, turn, life = last
     walk = Walk(physics)
     walk.again(turn, life, event.last_moment)
@@ -316,6 +315,7 @@ def reading_came(event: Event, battery: UUID, at: datetime) -> None:
     _keep([new])
     if found := walk.draws():
         _keep_draws(event, physics.draws | found)
+    return True
 
 
 def with_reading(

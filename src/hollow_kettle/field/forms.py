@@ -69,6 +69,7 @@ class EntryForm(Dressed, forms.Form):
         super().__init__(*args, **kwargs)
         self.event = event
         self.now = event.clock.now()
+        self._said: dict[str, Asset | None] = {}
 
     def offer_own(self, keys: set[UUID]) -> None:
         """Offer a station lead the own stations only; an empty set offers all."""
@@ -130,7 +131,14 @@ class EntryForm(Dressed, forms.Form):
         Of a joined set, whichever was said, it is the one that plans go by.
         """
         said = (self.cleaned_data.get(name) or "").partition(TIE)[0].strip()
-        found = look_alike(said) if said else None
+        if said not in self._said:
+            self._said[said] = self._find(said) if said else None
+        return self._said[said]
+
+    def _find(self, said: str) -> Asset | None:
+        found = look_alike(said)
+        if found is None:
+            return None
         row = self.event.joined.filter(battery=found).select_related("lead").first()
         return found if row is None else row.lead
 

@@ -145,9 +145,11 @@ def _aside_for_lead(request: HttpRequest, event: Event, battery: Asset | None) -
     Raises PermissionDenied for who notes nothing here.
     """
     access = access_of(request)
-    own = access.own_stations(event.pk)
-    if access.may_log(event.pk, _station_of(battery)) or not own:
-        _allow(request, event, _station_of(battery))
+    if access.may_log(event.pk, None):
+        return ""  # any battery
+    own, station = access.own_stations(event.pk), _station_of(battery)
+    if access.may_log(event.pk, station) or not own:
+        _allow(request, event, station)
         return ""
     if battery is None:
         return ""  # the unknown tag says why

@@ -14,6 +14,7 @@ from hollow_kettle.log.models import (
     Kind,
     PlaceKind,
     Standing,
+    Waiting,
 )
 from hollow_kettle.log.states import STATES, is_ready, state_of
 from hollow_kettle.plan.bridge.rotations import published
@@ -26,6 +27,7 @@ from powercore.belief.runtime import TimeLeft, time_left
 
 from .beliefs import believed_draws
 from .conflicts import questions
+from .follow import follow
 from .look import worth_a_look
 from .page import Board, BoardBattery, BoardBay, BoardStation
 from .physics import EventPhysics
@@ -43,6 +45,8 @@ class LogState:
     quarantined: int
     #: How many batteries of the event are on hold.
     held: int = 0
+    #: Whether entries came that placements and beliefs do not count yet.
+    is_behind: bool = False
 
 
 def log_state(event: Event) -> LogState:
@@ -50,13 +54,15 @@ def log_state(event: Event) -> LogState:
     own = FieldEntry.objects.filter(event_key=OuterRef("pk"))
     aside = unanswered(own).order_by().values("event_key")
     on_hold = Count("batteries", filter=~Q(batteries__hold=""))
-    found = Event.objects.filter(pk=event.pk).annotate(held=on_hold)
-    last, quarantined, held = found.values_list(
+    waits = Exists(Waiting.objects.filter(event_key=OuterRef("pk")))
+    found = Event.objects.filter(pk=event.pk).annotate(held=on_hold, waits=waits)
+    last, quarantined, held, is_behind = found.values_list(
         Subquery(own.order_by("-pk").values("pk")[:1]),
         Subquery(aside.annotate(count=Count("pk")).values("count")),
         "held",
+        "waits",
     ).get()
-    return LogState(last=last or 0, quarantined=quarantined or 0, held=held)
+    return LogState(last or 0, quarantined or 0, held, is_behind)
 
 
 def unanswered(entries: QuerySet[FieldEntry]) -> QuerySet[FieldEntry]:
@@ -80,14 +86,17 @@ def version_of(
     minutes = int(event.minute_of(now)) // _POLL_MIN
     rotation = rotation or published(event)
     number = rotation.number if rotation else 0
-    return f"{log.last}-{minutes}-{number}-{log.held}"
+    return f"{log.last}-{minutes}-{number}-{log.held}{'-w' if log.is_behind else ''}"
 
 
 def board_of(event: Event, now: datetime) -> Board:
-    """Work out the board at a moment."""
+    """Work out the board at a moment, with all that was noted by then."""
+    log = log_state(event)
+    if log.is_behind:
+        follow(event)
+        log = log_state(event)
     physics = EventPhysics(event)
     rotation = published(event)
-    log = log_state(event)
     every = physics.stations
     rows = {
         row.battery: row

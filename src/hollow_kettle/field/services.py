@@ -20,7 +20,7 @@ from hollow_kettle.shelf.assets.services import plain_tag
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset
 
-from . import beliefs
+from .follow import follow
 
 #: How far ahead of the event's clock an entry may be before it is set aside.
 AHEAD = timedelta(minutes=30)
@@ -43,7 +43,6 @@ def yard_rack(event: Event) -> Place:
     return Place.objects.get(event_key=event.pk, kind=PlaceKind.YARD_RACK)
 
 
-@transaction.atomic
 def note(
     event: Event,
     kind: str,
@@ -86,7 +85,7 @@ def note(
         **fields,
     )
     if refresh and receipt.standing == "kept" and not receipt.is_repeat:
-        _follow_up(event, kind, at, fields)
+        follow(event)
     return receipt
 
 
@@ -104,16 +103,6 @@ def _why_aside(event: Event, by: Actor, at: datetime) -> str:
 def is_far_outside(event: Event, at: datetime) -> bool:
     """Whether a moment lies so far outside an event that it is a slip of the pen."""
     return at < event.starts_at - OUTSIDE or at > event.ends_at + OUTSIDE
-
-
-def _follow_up(event: Event, kind: str, at: datetime, fields: dict[str, Any]) -> None:
-    if kind == Kind.NOTE:
-        return
-    if kind == Kind.READING and fields.get("battery") is not None:
-        beliefs.reading_came(event, fields["battery"], at)
-        return
-    log.rebuild(event.pk)
-    beliefs.work_out(event)
 
 
 def log_swap(
@@ -228,8 +217,7 @@ def note_set_up(event: Event, *, by: Actor) -> int:
             to = bays.get(begins, rack) if begins else rack
             log_move(event, battery, to=to, **quiet)
         count += 1
-    log.rebuild(event.pk)
-    beliefs.work_out(event)
+    follow(event)
     return count
 
 
@@ -242,6 +230,8 @@ def hold_by_note(event: Event, text: str, *, by: Actor, at: datetime) -> list[st
     list of str
         Tags of those that it names and that are on hold by it now.
     """
+    if not text:
+        return []
     known = {
         plain_tag(asset.tag): asset
         for asset in event.batteries.filter(hold="", archived_at=None)

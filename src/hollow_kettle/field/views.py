@@ -61,7 +61,9 @@ def board_poll(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Give the board again, or 204 when nothing changed since version `v`."""
     event = event_or_404(request, uid)
     now = event.clock.now()
-    if request.GET.get("v") == queries.version_of(event, now):
+    log = queries.log_state(event)
+    shown = request.GET.get("v")
+    if not log.is_behind and shown == queries.version_of(event, now, log=log):
         return HttpResponse(status=204)
     context = {
         "event": event,

@@ -254,6 +254,16 @@ class FieldEntry(models.Model):
         return f"{self.get_kind_display()} at {self.effective_at:%Y-%m-%d %H:%M}Z"
 
 
+class Waiting(models.Model):
+    """An entry that placements and beliefs do not count yet; gone when they do."""
+
+    entry = models.BigIntegerField(primary_key=True)
+    event_key = models.UUIDField(db_index=True)
+
+    def __str__(self) -> str:
+        return f"entry {self.entry}"
+
+
 class TsTzRange(Func):
     """A range of time from two columns."""
 

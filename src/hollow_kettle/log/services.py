@@ -28,10 +28,16 @@ from .models import (
     SourceOff,
     Standing,
     StationSpan,
+    Waiting,
 )
 
 #: Taken while projections are rebuilt, so that one rebuild runs at a time.
 _REBUILD_LOCK = 0x6B65_7474
+#: Taken by whoever works out what waits of an event.
+_FOLLOW_LOCK = 0x6B65_7475
+
+#: So long before a change, swaps are looked at that a second report may repeat.
+_RECENT = 4 * core.SAME_SWAP
 
 MOVING = (Kind.SWAP, Kind.MOVE, Kind.STRIKE, *CUSTODY)
 
@@ -115,38 +121,95 @@ def _keep(
     elif quarantine:
         standing, why = Standing.QUARANTINE, quarantine
     with transaction.atomic():
-        FieldEntry.objects.create(
+        entry = FieldEntry.objects.create(
             payload_hash=digest, standing=standing, standing_why=why, **content
         )
+        says = standing == Standing.KEPT and entry.kind != Kind.NOTE
+        if says and entry.event_key is not None:
+            Waiting.objects.create(entry=entry.pk, event_key=entry.event_key)
     return Receipt(uid=uid, standing=standing, why=why)
 
 
+def take(event_key: UUID) -> bool:
+    """Take up an event's waiting entries in this transaction, if nobody else does."""
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "SELECT pg_try_advisory_xact_lock(%s, hashtext(%s))",
+            [_FOLLOW_LOCK, str(event_key)],
+        )
+        row = cursor.fetchone()
+    return bool(row and row[0])
+
+
+def waiting(event_key: UUID) -> list[FieldEntry]:
+    """Entries of an event that placements and beliefs do not count yet."""
+    keys = Waiting.objects.filter(event_key=event_key).values_list("entry", flat=True)
+    return list(FieldEntry.objects.filter(pk__in=list(keys)))
+
+
+def counted(entries: Iterable[FieldEntry]) -> None:
+    """Say that placements and beliefs count entries now."""
+    Waiting.objects.filter(entry__in=[entry.pk for entry in entries]).delete()
+
+
+def first_change(entries: Iterable[FieldEntry]) -> datetime | None:
+    """When the earliest of entries happened, or of what they strike; None: neither."""
+    own = list(entries)
+    moments = [entry.effective_at for entry in own if entry.kind != Kind.STRIKE]
+    struck = FieldEntry.objects.filter(uid__in=[e.strikes for e in own if e.strikes])
+    moments += struck.values_list("effective_at", flat=True)
+    return min(moments, default=None)
+
+
 @transaction.atomic
-def rebuild(event_key: UUID | None = None) -> None:
+def rebuild(event_key: UUID | None = None, since: datetime | None = None) -> None:
     """
     Work out placements, conflicts and station spans anew from the log.
 
     Placements are global (a battery is in one place, whatever the event); spans
     belong to their event.
+
+    Parameters
+    ----------
+    event_key : UUID, optional
+        Whose spans; none: every event's.
+    since : datetime, optional
+        When the earliest entry happened that came or was struck; none: all of the log.
     """
-    rebuild_placements()
+    rebuild_placements(since)
     _rebuild_spans([event_key] if event_key else _event_keys())
 
 
 @transaction.atomic
-def rebuild_placements() -> None:
-    """Work out placements and conflicts anew from the log."""
+def rebuild_placements(since: datetime | None = None) -> None:
+    """Work out placements and conflicts anew, from the earliest change on."""
     with connection.cursor() as cursor:
         cursor.execute("SELECT pg_advisory_xact_lock(%s)", [_REBUILD_LOCK])
-    entries = list(
-        FieldEntry.objects.filter(kind__in=MOVING, standing=Standing.KEPT).order_by()
-    )
     kinds = dict(
         Place.objects.filter(kind__in=EXCLUSIVE_KINDS).values_list("uid", "kind")
     )
     exclusive = set(kinds)
     bays = {uid for uid, kind in kinds.items() if kind == PlaceKind.BAY}
-    placements, conflicts = core.fold(map(core_entry, entries), exclusive, bays)
+    placed, conflicting = Placement.objects.all(), Conflict.objects.all()
+    before = core.Before()
+    entries = _moving(since)
+    if since is not None:
+        placed = placed.filter(Q(ended_at=None) | Q(ended_at__gte=since))
+        conflicting = conflicting.filter(at__gte=since)
+        before = core.Before(
+            open=tuple(
+                core.Placement(
+                    battery=row.battery,
+                    place=row.place_id,
+                    start=row.started_at,
+                    end=None,
+                    entry=row.entry_uid,
+                )
+                for row in placed.filter(started_at__lt=since)
+            ),
+            recent=tuple(map(core_entry, _moving(since - _RECENT, since))),
+        )
+    placements, conflicts = core.fold(map(core_entry, entries), exclusive, bays, before)
     replace_rows(
         Placement,
         [
@@ -160,7 +223,7 @@ def rebuild_placements() -> None:
             )
             for placement in placements
         ],
-        Placement.objects.all(),
+        placed,
     )
     event_of = {entry.uid: entry.event_key for entry in entries}
     replace_rows(
@@ -177,8 +240,22 @@ def rebuild_placements() -> None:
             )
             for conflict in conflicts
         ],
-        Conflict.objects.all(),
+        conflicting,
     )
+
+
+def _moving(since: datetime | None, until: datetime | None = None) -> list[FieldEntry]:
+    """Entries that say where something is, in a span of time, and their strikes."""
+    kept = FieldEntry.objects.filter(standing=Standing.KEPT).order_by()
+    found = kept.filter(kind__in=MOVING)
+    if since is None:
+        return list(found)
+    found = found.exclude(kind=Kind.STRIKE).filter(effective_at__gte=since)
+    if until is not None:
+        found = found.filter(effective_at__lt=until)
+    entries = list(found)
+    struck = kept.filter(kind=Kind.STRIKE, strikes__in=[one.uid for one in entries])
+    return [*entries, *struck]
 
 
 def _rebuild_spans(event_keys: Iterable[UUID]) -> None:

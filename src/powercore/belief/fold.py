@@ -135,6 +135,12 @@ class _State:
             )
         )
 
+    def resume(self, placement: Placement) -> None:
+        """Let a battery be where it was, as if its entry had been folded."""
+        self.at[placement.battery] = replace(placement, end=None)
+        if placement.place is not None and placement.place in self.exclusive:
+            self.holder[placement.place] = placement.battery
+
     def put(self, battery: UUID, place: UUID | None, entry: Entry) -> None:
         """End where a battery was and let it be at a place."""
         before = self.at.get(battery)
@@ -184,8 +190,21 @@ def standing(entries: Iterable[Entry]) -> list[Entry]:
     return sorted(kept, key=lambda entry: (entry.at, entry.uid))
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Before:
+    """What a fold goes on from: how things stood before its first entry."""
+
+    #: Where each battery was then, as it was found; their ends are open.
+    open: tuple[Placement, ...] = ()
+    #: Swaps shortly before, which a second report may repeat, and moves between them.
+    recent: tuple[Entry, ...] = ()
+
+
 def fold(
-    entries: Iterable[Entry], exclusive: Set[UUID], bays: Set[UUID] = frozenset()
+    entries: Iterable[Entry],
+    exclusive: Set[UUID],
+    bays: Set[UUID] = frozenset(),
+    before: Before | None = None,
 ) -> tuple[list[Placement], list[Conflict]]:
     """
     Fold entries into placements that never overlap, and conflicts.
@@ -198,40 +217,61 @@ def fold(
         Places that hold one battery at a time: positions and bays.
     bays : set of UUID
         Those of them that a battery leaves without anybody saying so.
+    before : Before, optional
+        How things stood before the first of them; none: nothing was known.
 
     Returns
     -------
     placements, conflicts
-        Per battery without gaps from its first entry on.
+        Per battery without gaps from its first entry on, or from where it was before.
     """
     state = _State(exclusive, bays)
     last_swap: dict[UUID, Entry] = {}
+    before = before or Before()
+    for placement in before.open:
+        state.resume(placement)
+    for entry in standing(before.recent):
+        _remember(last_swap, entry)
     for entry in standing(entries):
         if entry.battery is None or entry.kind not in (SWAP, MOVE):
             continue
         if entry.kind == MOVE:
             state.put(entry.battery, entry.place, entry)
         elif entry.place is not None:
-            _fold_swap(state, entry, last_swap)
-        for place in (entry.place, entry.place_out):
-            if place is not None and entry.kind == MOVE:
-                last_swap.pop(place, None)
+            _fold_swap(state, entry, last_swap.get(entry.place))
+        _remember(last_swap, entry)
     return state.result()
 
 
-def _fold_swap(state: _State, entry: Entry, last_swap: dict[UUID, Entry]) -> None:
+def _remember(last_swap: dict[UUID, Entry], entry: Entry) -> None:
+    """Keep the last swap of each place; a move there ends that, a repeat does not."""
+    if entry.battery is None:
+        return
+    if entry.kind == SWAP and entry.place is not None:
+        if not _repeats(last_swap.get(entry.place), entry):
+            last_swap[entry.place] = entry
+    elif entry.kind == MOVE:
+        for place in (entry.place, entry.place_out):
+            if place is not None:
+                last_swap.pop(place, None)
+
+
+def _repeats(first: Entry | None, second: Entry) -> bool:
+    """Whether a swap is the second report of another."""
+    return (
+        first is not None
+        and first.battery == second.battery
+        and second.at - first.at <= SAME_SWAP
+    )
+
+
+def _fold_swap(state: _State, entry: Entry, before: Entry | None) -> None:
     place, battery = entry.place, entry.battery
     if place is None or battery is None:
         return
-    before = last_swap.get(place)
-    if (
-        before is not None
-        and before.battery == battery
-        and entry.at - before.at <= SAME_SWAP
-    ):
+    if before is not None and _repeats(before, entry):
         _merge_second_report(state, before, entry)
         return
-    last_swap[place] = entry
     held = state.holder.get(place)
     out = entry.battery_out
     if out is not None and held is not None and held != out:

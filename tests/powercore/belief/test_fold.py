@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from powercore.belief.fold import Entry, fold, outages, spans
+from powercore.belief.fold import Before, Entry, fold, outages, spans
 
 START = datetime(2026, 6, 27, 18, 0, tzinfo=UTC)
 K = [UUID(int=100 + n) for n in range(5)]
@@ -276,3 +276,24 @@ def test_a_source_gives_nothing_from_off_until_on_again(said, random, data):
                 for one in found
             )
             assert is_off == (last == [False])
+
+
+@given(logs(), st.integers(0, 24))
+def test_folding_on_from_a_moment_is_folding_it_all(entries, hours):
+    """What stood before, and the swaps shortly before, are all that a fold needs."""
+    since = START + timedelta(minutes=10 * hours)
+    placements, conflicts = fold(entries, EXCLUSIVE, {BAY})
+    before = Before(
+        open=tuple(
+            one
+            for one in placements
+            if one.start < since and (one.end is None or one.end >= since)
+        ),
+        recent=tuple(e for e in entries if e.kind == "strike" or e.at < since),
+    )
+    later = [e for e in entries if e.kind == "strike" or e.at >= since]
+    found, new_conflicts = fold(later, EXCLUSIVE, {BAY}, before)
+    kept = [one for one in placements if one.end is not None and one.end < since]
+
+    assert sorted([*kept, *found], key=lambda p: (p.start, p.battery)) == placements
+    assert [c for c in conflicts if c.at < since] + new_conflicts == conflicts

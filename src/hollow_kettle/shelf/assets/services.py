@@ -32,8 +32,7 @@ def plain_tags() -> dict[str, str]:
 
 def look_alike(tag: str) -> Asset | None:
     """Return an asset whose tag is read or heard as this one: 4 and 04, k7 and K7."""
-    found = plain_tags().get(plain_tag(tag))
-    return None if found is None else Asset.objects.filter(tag=found).first()
+    return Asset.objects.filter(plain=plain_tag(tag)).first()
 
 
 def save_asset(

@@ -1,0 +1,79 @@
+"""
+Placements and beliefs follow the log.
+
+Who notes something only appends it. What follows from it is worked out by one at a
+time, for all that came meanwhile: by the one who noted it if nobody else is at it, by
+the worker where many note at once, by the board when it is opened.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from uuid import UUID
+
+from django.db import transaction
+from procrastinate.contrib.django import app
+from procrastinate.exceptions import AlreadyEnqueued
+
+from hollow_kettle.log import services as log
+from hollow_kettle.log.models import FieldEntry, Kind, Waiting
+from hollow_kettle.plan.models import Event
+
+from . import beliefs
+
+#: More readings than this at once are worked out with everything else.
+FEW = 12
+
+
+def follow(event: Event, *, passes: int = 1) -> None:
+    """
+    Work out what follows from entries that came, unless somebody else is at it.
+
+    What came while this ran is left to the worker after so many passes.
+    """
+    for _ in range(passes):
+        if not _one_pass(event):
+            return
+        if not is_behind(event.pk):
+            return
+    with suppress(AlreadyEnqueued), transaction.atomic():
+        app.configure_task(
+            "hollow_kettle.field.tasks.follow_event",
+            queueing_lock=f"follow {event.pk}",
+        ).defer(event=str(event.pk))
+
+
+def is_behind(event_key: UUID) -> bool:
+    """Whether entries wait to be counted."""
+    return Waiting.objects.filter(event_key=event_key).exists()
+
+
+@transaction.atomic
+def _one_pass(event: Event) -> bool:
+    """Count all that waits; False: somebody else does, and looks again after."""
+    if not log.take(event.pk):
+        return False
+    entries = log.waiting(event.pk)
+    _count(event, entries)
+    log.counted(entries)
+    return True
+
+
+def _count(event: Event, entries: Sequence[FieldEntry]) -> None:
+    readings = [entry for entry in entries if entry.kind == Kind.READING]
+    if len(readings) < len(entries):
+        since = log.first_change(entries)
+        if since is not None:
+            log.rebuild(event.pk, since)
+    batteries = {entry.battery for entry in readings if entry.battery is not None}
+    if not entries:
+        return
+    if len(readings) < len(entries) or len(batteries) > FEW:
+        beliefs.work_out(event)
+        return
+    for battery in batteries:
+        first = min(e.effective_at for e in readings if e.battery == battery)
+        if not beliefs.reading_came(event, battery, first):
+            beliefs.work_out(event)
+            return
