@@ -24,6 +24,7 @@ writeFileSync(join(built, "kettle.css"), css.css);
 
 copyFileSync(join(modules, "htmx.org/dist/htmx.min.js"), join(built, "htmx.js"));
 copyFileSync(join(modules, "@alpinejs/csp/dist/cdn.min.js"), join(built, "alpine-csp.js"));
+copyFileSync(join(modules, "idb/build/index.js"), join(built, "idb.js"));
 for (const family of ["next", "mono"]) {
   for (const subset of ["latin", "latin-ext"]) {
     const name = `atkinson-hyperlegible-${family}-${subset}-wght-normal.woff2`;

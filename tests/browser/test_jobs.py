@@ -22,7 +22,12 @@ def chromium(demo_site):
     with sync_playwright() as driver:
         browser = driver.chromium.launch(
             executable_path=shutil.which("chromium"),
-            args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
+            args=[
+                "--no-sandbox",
+                "--disable-gpu",
+                "--disable-background-networking",
+                "--host-resolver-rules=MAP kettle.test 127.0.0.1",
+            ],
         )
         yield browser
         browser.close()
@@ -34,7 +39,7 @@ def open_as(chromium, demo_site):
     """Open a page signed in; any policy violation or foreign request fails the test."""
     troubles, contexts = [], []
 
-    def _open(name, path="/", size=DESK):
+    def _open(name, path="/", size=DESK, site=demo_site):
         context = chromium.new_context(viewport=size)
         contexts.append(context)
         page = context.new_page()
@@ -46,11 +51,11 @@ def open_as(chromium, demo_site):
             "request",
             lambda r: (
                 troubles.append(f"foreign host: {r.url}")
-                if not r.url.startswith((demo_site, "data:"))
+                if not r.url.startswith((site, "data:"))
                 else 0
             ),
         )
-        page.goto(demo_site + "/sign-in/?next=" + path)
+        page.goto(site + "/sign-in/?next=" + path)
         page.fill("[name=username]", name)
         page.fill("[name=password]", PASSWORD)
         page.get_by_role("button", name="Sign in").click()
@@ -61,7 +66,8 @@ def open_as(chromium, demo_site):
     yield _open
     for context in contexts:
         context.close()
-    known = ("status of 422", "ERR_INTERNET_DISCONNECTED")  # errors that a test makes
+    # What a test makes happen, and what a browser says of any plain http address.
+    known = ("status of 422", "ERR_INTERNET_DISCONNECTED", "Cross-Origin-Opener-Policy")
     unexpected = [t for t in troubles if not any(words in t for words in known)]
     assert unexpected == []
 
@@ -257,6 +263,7 @@ def test_field_logs_a_reading_and_a_swap_and_the_board_follows(open_as):
     page.get_by_label(re.compile("^Out")).fill(old)
     page.get_by_role("button", name="Save this swap").click()
     expect(page.get_by_text("Swap is saved")).to_be_visible()
+    page.get_by_role("link", name="The log", exact=True).click()
     expect(page.get_by_text(f"Drumlin: K03 in, {old} out")).to_be_visible()
     expect(watcher.locator("article[data-station=Drumlin]")).to_contain_text(
         "K03", timeout=60_000
@@ -284,9 +291,46 @@ def test_phone_takes_a_station_off_the_air_in_two_taps(open_as):
     button.click()
     expect(page.get_by_text("Station is saved")).to_be_visible()
 
-    page.goto(page.url.replace("log/", ""))
+    page.get_by_role("link", name="Field", exact=True).click()
     expect(page.locator("article").first).to_contain_text("OFF THE AIR")
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
+
+
+@pytest.mark.parametrize("host", ["", "kettle.test"])
+def test_a_phone_without_network_loses_nothing(open_as, demo_site, host, settings):
+    """
+    Two tiers: on a trusted address the page opens without network; elsewhere it stays.
+
+    What is logged waits, says so, is not left behind by signing out, and is sent once.
+    """
+    settings.ALLOWED_HOSTS = [*settings.ALLOWED_HOSTS, "kettle.test"]
+    site = demo_site.replace("127.0.0.1", host).replace("localhost", host)
+    page = open_as("wren", "/field/", PHONE, site if host else demo_site)
+    page.goto(page.url + "log/reading/")
+    page.wait_for_load_state("networkidle")
+    if not host:
+        page.wait_for_function("navigator.serviceWorker.controller !== null")
+        page.wait_for_timeout(1500)  # the pages are being kept
+    page.context.set_offline(True)
+    page.get_by_label("Battery").fill("K01")
+    page.get_by_label("Gauge").fill("66")
+    page.get_by_role("button", name="Save this reading").click()
+    expect(page.get_by_text("1 NOT SENT")).to_be_visible()
+    expect(page.get_by_label("Battery")).to_have_value("")
+    if host:
+        expect(page.get_by_text("keep this page open")).to_be_visible()
+    else:
+        page.reload()
+        expect(page.get_by_text("1 NOT SENT")).to_be_visible()
+    page.get_by_text("Show as text").click()
+    expect(page.locator("#not-sent pre")).to_contain_text("K01 66 % at")
+
+    page.context.set_offline(False)
+    page.evaluate("window.dispatchEvent(new Event('online'))")
+    expect(page.get_by_text("Reading is saved.")).to_be_visible()
+    expect(page.locator("#not-sent")).to_be_hidden()
+    page.get_by_role("link", name="The log", exact=True).click()
+    expect(page.get_by_text("K01: gauge 66 %").first).to_be_visible()
 
 
 def test_lights_keys_and_the_finder_work(open_as):

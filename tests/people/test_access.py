@@ -224,6 +224,8 @@ TABLE = {
     ("field:find", "GET"): EVERYBODY,
     ("field:board", "GET"): MEMBERS,
     ("field:board_poll", "GET"): MEMBERS,
+    ("field:worker", "GET"): EVERYBODY,
+    ("field:entries_add", "POST"): LOGGERS,
     ("field:line_add", "POST"): LOGGERS,
     ("field:line_preview", "GET"): LOGGERS,
     ("field:line_help", "GET"): LOGGERS,

@@ -22,7 +22,7 @@ from hollow_kettle.ui.seen import wait_for
 from . import queries, services
 from .conflicts import questions, settle
 from .forms import FORMS, WHAT_OF, EntryForm, StrikeForm, initial_of
-from .noting import note_by_form
+from .noting import Sending, note_by_form
 from .views import is_closed, names_of, tell, words_of
 
 
@@ -95,9 +95,8 @@ def _answered(
 ) -> bool:
     """Note what an entry that waits was meant to say; False where it would wait too."""
     with transaction.atomic():
-        receipt = note_by_form(
-            request, event, what, form, answers=entry, because=because
-        )
+        how = Sending(answers=entry.uid, raw={"because": because})
+        receipt = note_by_form(access_of(request), event, what, form, how)
         is_kept = receipt is not None and receipt.standing == "kept"
         if not is_kept:
             transaction.set_rollback(True)

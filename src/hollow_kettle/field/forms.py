@@ -64,11 +64,13 @@ class EntryForm(Dressed, forms.Form):
         last = ("text", "taken", "sure")
         super().order_fields([*(n for n in self.fields if n not in last), *last])
 
-    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
+    def __init__(
+        self, *args: Any, event: Event, now: datetime | None = None, **kwargs: Any
+    ) -> None:
         kwargs["initial"] = {"uid": uuid4(), **(kwargs.get("initial") or {})}
         super().__init__(*args, **kwargs)
         self.event = event
-        self.now = event.clock.now()
+        self.now = now or event.clock.now()
         self._said: dict[str, Asset | None] = {}
 
     def offer_own(self, keys: set[UUID]) -> None:

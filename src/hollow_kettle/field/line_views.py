@@ -18,7 +18,7 @@ from powercore.logline.parse import Choice
 
 from . import queries, services
 from .line import Ear, Heard, errors_of
-from .noting import note_by_form
+from .noting import Sending, note_by_form
 
 
 @require_safe
@@ -105,9 +105,10 @@ def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> None:
         if "sure" in form.fields and not form.cleaned_data.get("sure"):
             heard.choices = (Choice("I'm sure: keep it", f"{heard.line} !"),)
         return
-    form.data["line"] = heard.line  # type: ignore[index]
     with transaction.atomic():
-        receipt = note_by_form(request, ear.event, what, form)
+        receipt = note_by_form(
+            access_of(request), ear.event, what, form, Sending(raw={"line": heard.line})
+        )
         held = services.hold_by_note(
             ear.event,
             form.cleaned_data["text"],

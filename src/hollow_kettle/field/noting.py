@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from datetime import datetime
 from typing import Any
 from uuid import UUID
 
 from django.core.exceptions import PermissionDenied
-from django.http import HttpRequest
 
-from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, PlaceKind
+from hollow_kettle.log.models import BatteryNow, Kind, PlaceKind
 from hollow_kettle.log.services import Receipt, Sent
-from hollow_kettle.people.access import access_of, actor_of
+from hollow_kettle.people.access import Access
 from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
 
@@ -19,47 +20,67 @@ from . import services
 from .forms import EntryForm
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sending:
+    """How something came that a form read."""
+
+    device: str = "page"
+    #: What the sender's clock showed when it happened, and how far it was behind.
+    device_at: datetime | None = None
+    skew_s: float | None = None
+    #: What was typed, where that is more than the form's fields.
+    raw: Mapping[str, Any] = field(default_factory=dict)
+    #: The waiting entry that it answers, and why it is used so.
+    answers: UUID | None = None
+
+
 def note_by_form(
-    request: HttpRequest,
+    access: Access,
     event: Event,
     what: str,
     form: EntryForm,
-    *,
-    answers: FieldEntry | None = None,
-    because: str = "",
+    sending: Sending | None = None,
 ) -> Receipt | None:
     """Call the service for a form; raises PermissionDenied for another's station."""
+    sending = sending or Sending()
     data = dict(form.cleaned_data)
     typed = {
-        key: str(value)[:500]
-        for key, value in form.data.items()
-        if key in form.fields or key == "line"
+        key: str(value)[:500] for key, value in form.data.items() if key in form.fields
     }
+    taken = form.data.get("taken", "").strip() or "now"
+    at = "" if sending.device_at is None else f" of {sending.device_at.isoformat()}"
     sent = Sent(
+        device=sending.device,
         uid=data["uid"],
-        said_when=form.data.get("taken", "").strip() or "now",
-        raw=typed | ({"tag": data["tag"]} if data.get("tag") else {}),
+        said_when=taken + at,
+        raw={
+            **typed,
+            **({"tag": data["tag"]} if data.get("tag") else {}),
+            **sending.raw,
+        },
     )
-    common = {
-        "by": actor_of(request),
+    assert access.actor is not None  # noqa: S101 - who may log is signed in
+    common: dict[str, Any] = {
+        "by": access.actor,
         "at": data["taken"],
         "sent": sent,
         "note": data["text"],
     }
-    if answers is not None:
-        raw = {**sent.raw, "because": because}
-        common |= {"answers": answers.uid, "sent": replace(sent, raw=raw)}
+    if sending.device_at is not None:
+        common |= {"device_at": sending.device_at, "skew_s": sending.skew_s}
+    if sending.answers is not None:
+        common["answers"] = sending.answers
     noted = _NOTED.get(what)
     if noted is None:
         return services.note(event, Kind.NOTE, **common)
-    return noted(request, event, form, common)
+    return noted(access, event, form, common)
 
 
 def _note_reading(
-    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+    access: Access, event: Event, form: EntryForm, common: dict[str, Any]
 ) -> Receipt | None:
     data, battery = form.cleaned_data, form.battery("tag")
-    aside = _aside_for_lead(request, event, battery)
+    aside = _aside_for_lead(access, event, battery)
     names = ("volts", "amps", "how", "unplugged_min", "amp_hours", "gauge_pct")
     fields = {name: data[name] for name in names}
     if fields["volts"] is None:
@@ -74,11 +95,11 @@ def _note_reading(
 
 
 def _note_swap(
-    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+    access: Access, event: Event, form: EntryForm, common: dict[str, Any]
 ) -> Receipt | None:
     data = form.cleaned_data
     station: Station = data["station"]
-    _allow(request, event, station.pk)
+    _allow(access, event, station.pk)
     battery, out = form.battery("tag"), form.battery("tag_out")
     lost = data["tag_out"] and out is None
     aside = f"no battery {data['tag_out']} on the shelf" if lost else ""
@@ -95,9 +116,9 @@ def _note_swap(
 
 
 def _note_move(
-    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+    access: Access, event: Event, form: EntryForm, common: dict[str, Any]
 ) -> Receipt | None:
-    _allow(request, event, None)
+    _allow(access, event, None)
     data, battery = form.cleaned_data, form.battery("tag")
     return services.note(
         event,
@@ -109,10 +130,10 @@ def _note_move(
 
 
 def _note_station(
-    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+    access: Access, event: Event, form: EntryForm, common: dict[str, Any]
 ) -> Receipt | None:
     data = form.cleaned_data
-    _allow(request, event, data["station"].pk)
+    _allow(access, event, data["station"].pk)
     kind, step = data["what"], ""
     if kind in ("low", "full"):
         kind, step = Kind.POWER_STEP, kind
@@ -120,9 +141,9 @@ def _note_station(
 
 
 def _note_source(
-    request: HttpRequest, event: Event, form: EntryForm, common: dict[str, Any]
+    access: Access, event: Event, form: EntryForm, common: dict[str, Any]
 ) -> Receipt | None:
-    _allow(request, event, None)
+    _allow(access, event, None)
     data = form.cleaned_data
     return services.log_source(
         event, data["source"], is_on=data["state"] == "on", **common
@@ -138,26 +159,25 @@ _NOTED = {
 }
 
 
-def _aside_for_lead(request: HttpRequest, event: Event, battery: Asset | None) -> str:
+def _aside_for_lead(access: Access, event: Event, battery: Asset | None) -> str:
     """
     Why a reading waits: a lead reads the own station's battery; else a tag is wrong.
 
     Raises PermissionDenied for who notes nothing here.
     """
-    access = access_of(request)
     if access.may_log(event.pk, None):
         return ""  # any battery
     own, station = access.own_stations(event.pk), _station_of(battery)
     if access.may_log(event.pk, station) or not own:
-        _allow(request, event, station)
+        _allow(access, event, station)
         return ""
     if battery is None:
         return ""  # the unknown tag says why
     return f"{battery} is not logged at your station"
 
 
-def _allow(request: HttpRequest, event: Event, station_key: UUID | None) -> None:
-    if not access_of(request).may_log(event.pk, station_key):
+def _allow(access: Access, event: Event, station_key: UUID | None) -> None:
+    if not access.may_log(event.pk, station_key):
         raise PermissionDenied
 
 

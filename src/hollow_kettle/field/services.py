@@ -80,9 +80,8 @@ def note(
         actor=by,
         kind=kind,
         effective_at=at,
-        device_at=at,
         sent=replace(sent, aside=why),
-        **fields,
+        **{"device_at": at, **fields},
     )
     if refresh and receipt.standing == "kept" and not receipt.is_repeat:
         follow(event)

@@ -4,13 +4,16 @@ from django.urls import path
 
 from . import answer_views as answers
 from . import line_views as lines
+from . import phone_views as phones
 from . import views
 
 app_name = "field"
 urlpatterns = [
     path("", views.home, name="home"),
     path("find/", views.find, name="find"),
+    path("worker.js", phones.worker_script, name="worker"),
     path("<uuid:uid>/", views.board, name="board"),
+    path("<uuid:uid>/entries/", phones.entries_add, name="entries_add"),
     path("<uuid:uid>/live/", views.board_poll, name="board_poll"),
     path("<uuid:uid>/line/", lines.line_add, name="line_add"),
     path("<uuid:uid>/line/heard/", lines.line_preview, name="line_preview"),

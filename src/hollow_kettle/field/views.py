@@ -29,6 +29,7 @@ from .forms import (
     FORMS,
 )
 from .noting import note_by_form
+from .phone import author_token
 
 
 @require_safe
@@ -181,7 +182,7 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
     if request.method == "GET":
         form.offer_own(access_of(request).own_stations(event.pk))
     if request.method == "POST" and form.is_valid():
-        receipt = note_by_form(request, event, what, form)
+        receipt = note_by_form(access_of(request), event, what, form)
         if receipt is not None:
             tell(request, event, receipt, FORMS[what][0])
             text = form.cleaned_data.get("text", "")
@@ -201,6 +202,7 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
         "kinds": [(key, label) for key, (label, _) in FORMS.items()],
         "tags": event.batteries.order_by("tag"),
         "now": event.clock.now(),
+        "author": author_token(actor_of(request)),
     }
     return render(request, "field/entry_add.html", context, status=status)
 

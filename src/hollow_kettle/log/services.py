@@ -344,7 +344,7 @@ def _digest(
     named = {
         name: str(getattr(value, "pk", value))
         for name, value in fields.items()
-        if value not in (None, "") and name != "device_at"
+        if value not in (None, "") and name not in ("device_at", "skew_s")
     }
     payload = json.dumps([kind, when, str(event_key), named], sort_keys=True)
     return hashlib.sha256(payload.encode()).hexdigest()

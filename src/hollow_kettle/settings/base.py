@@ -142,6 +142,7 @@ CONTENT_SECURITY_POLICY = {
         "manifest-src": [SELF],
         "script-src": [SELF],
         "style-src": [SELF],
+        "worker-src": [SELF],
     }
 }
 

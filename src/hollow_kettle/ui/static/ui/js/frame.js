@@ -60,6 +60,21 @@ document.addEventListener("click", (event) => {
   if (event.target.closest("[data-print]")) window.print();
 });
 
+// What a phone has not sent yet is not left behind by signing out.
+document.addEventListener("submit", (event) => {
+  if (!event.target.action?.endsWith("/sign-out/")) return;
+  const count = Number(localStorage.getItem("not-sent") ?? 0);
+  if (count > 0) {
+    event.preventDefault();
+    const said = document.createElement("p");
+    said.className = "message message-warning";
+    said.textContent = `${count} NOT SENT: open the log where there is network, then sign out.`;
+    document.getElementById("canvas").prepend(said);
+  } else {
+    navigator.serviceWorker?.controller?.postMessage("forget");
+  }
+});
+
 // What takes a while says so on its button.
 document.addEventListener("submit", (event) => {
   const busy = event.submitter?.dataset.busy;
