@@ -65,13 +65,19 @@ class EntryForm(Dressed, forms.Form):
         super().order_fields([*(n for n in self.fields if n not in last), *last])
 
     def __init__(
-        self, *args: Any, event: Event, now: datetime | None = None, **kwargs: Any
+        self,
+        *args: Any,
+        event: Event,
+        now: datetime | None = None,
+        said: dict[str, Asset | None] | None = None,
+        **kwargs: Any,
     ) -> None:
+        """`said`: batteries found by what was said, shared by forms of one batch."""
         kwargs["initial"] = {"uid": uuid4(), **(kwargs.get("initial") or {})}
         super().__init__(*args, **kwargs)
         self.event = event
         self.now = now or event.clock.now()
-        self._said: dict[str, Asset | None] = {}
+        self._said = {} if said is None else said
 
     def offer_own(self, keys: set[UUID]) -> None:
         """Offer a station lead the own stations only; an empty set offers all."""

@@ -30,8 +30,10 @@ class Sending:
     skew_s: float | None = None
     #: What was typed, where that is more than the form's fields.
     raw: Mapping[str, Any] = field(default_factory=dict)
-    #: The waiting entry that it answers, and why it is used so.
+    #: The waiting entry that it answers.
     answers: UUID | None = None
+    #: Whether what follows from it is worked out at once; else more comes first.
+    is_last: bool = True
 
 
 def note_by_form(
@@ -65,6 +67,7 @@ def note_by_form(
         "at": data["taken"],
         "sent": sent,
         "note": data["text"],
+        "refresh": sending.is_last,
     }
     if sending.device_at is not None:
         common |= {"device_at": sending.device_at, "skew_s": sending.skew_s}

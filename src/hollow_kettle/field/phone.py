@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from uuid import UUID, uuid5
@@ -26,9 +26,11 @@ from hollow_kettle.log.services import Receipt, Sent
 from hollow_kettle.people.access import Access
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event
+from hollow_kettle.shelf.models import Asset
 from hollow_kettle.ui.forms import FIRST_YEAR, LAST_YEAR
 
 from . import services
+from .follow import follow
 from .forms import FORMS, EntryForm
 from .line import errors_of
 from .noting import Sending, note_by_form
@@ -55,6 +57,8 @@ class Batch:
     #: How far the phone's clock is behind ours. [s]
     skew_s: float
     entries: list[Mapping[str, Any]]
+    #: Batteries by what was said of them, once for all entries.
+    said: dict[str, Asset | None] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,11 +132,13 @@ def take(event: Event, batch: Batch, sender: Access) -> list[Answer]:
     """Take a phone's entries, one by one; each answer stands for itself."""
     authors: dict[str, Access | None] = {}
     answers = []
-    for entry in batch.entries:
-        token = str(entry.get("author", ""))
-        if token not in authors:
-            authors[token] = _author(token)
-        answers.append(_take(event, batch, entry, authors[token] or sender))
+    with transaction.atomic():
+        for entry in batch.entries:
+            token = str(entry.get("author", ""))
+            if token not in authors:
+                authors[token] = _author(token)
+            answers.append(_take(event, batch, entry, authors[token] or sender))
+    follow(event)
     return answers
 
 
@@ -160,7 +166,11 @@ def _take(
     what, fields = str(entry.get("what", "")), entry.get("fields")
     form_class = FORMS[what][1] if what in FORMS else None
     sending = Sending(
-        device=batch.device, device_at=typed, skew_s=batch.skew_s, raw=dict(entry)
+        device=batch.device,
+        device_at=typed,
+        skew_s=batch.skew_s,
+        raw=dict(entry),
+        is_last=False,
     )
     if form_class is None or not isinstance(fields, dict):
         return _aside(event, key, said, access, sending, at, "it is no entry we know")
@@ -168,14 +178,13 @@ def _take(
     data = {str(name): str(value)[:500] for name, value in fields.items()}
     data.setdefault("how", "receiving")
     data |= {"uid": str(key)} | ({"sure": "on"} if is_late else {})
-    form = form_class(data, event=event, now=at)
+    form = form_class(data, event=event, now=at, said=batch.said)
     if not form.is_valid():
         if not is_late:
             return Answer(said, False, errors_of(form), form)
         return _aside(event, key, said, access, sending, at, errors_of(form))
     try:
-        with transaction.atomic():
-            receipt = note_by_form(access, event, what, form, sending)
+        receipt = note_by_form(access, event, what, form, sending)
     except PermissionDenied:
         why = "it is of a station that its author does not log for"
         return _aside(event, key, said, access, sending, at, why)
@@ -206,6 +215,7 @@ def _aside(  # noqa: PLR0913 - an entry as it came, and why it waits
         _KINDS.get(what, Kind.NOTE),
         by=access.actor,
         at=at,
+        refresh=False,
         note=json.dumps(sending.raw.get("fields"), default=str)[:500],
         sent=Sent(
             device=sending.device,

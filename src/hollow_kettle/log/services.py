@@ -98,13 +98,12 @@ def append(
         **fields,
     }
     try:
-        return _keep(same.first(), digest, sent.aside, content)
+        return _keep(None, digest, sent.aside, content)
     except IntegrityError:
-        # Sent twice at the same moment: the other one was first.
-        before = same.all().first()
+        before = same.first()
         if before is None:
             raise
-        return _keep(before, digest, sent.aside, content)
+        return _keep(before, digest, sent.aside, content)  # it was sent before
 
 
 def _keep(

@@ -1,0 +1,231 @@
+"""Entries from many at once, against plain pages, on a server as it is run."""
+
+import json
+import os
+import random
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+import uuid
+from datetime import UTC, datetime
+from http.client import HTTPConnection
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT / "src"))
+os.environ["DJANGO_SETTINGS_MODULE"] = "hollow_kettle.settings.test"
+
+import django  # noqa: E402 - after the settings are named
+
+django.setup()
+
+from django.conf import settings  # noqa: E402
+from django.test import Client  # noqa: E402
+from django.test.utils import setup_databases, teardown_databases  # noqa: E402
+
+from hollow_kettle.command.serving import free_port  # noqa: E402
+from hollow_kettle.demo import club  # noqa: E402
+from hollow_kettle.log.models import FieldEntry, Waiting  # noqa: E402
+from hollow_kettle.people.models import Actor  # noqa: E402
+from hollow_kettle.plan.models import Event  # noqa: E402
+
+SECONDS = 10
+CLIENTS, PHONES, BATCH, PAUSE_S = 30, 50, 20, 5
+TOKEN = "k" * 32
+TAGS = [f"K{number:02}" for number in range(1, 15)]
+
+
+class Crowd:
+    """Clients that ask without pause for some seconds, each over one connection."""
+
+    def __init__(self, port: int, session: str) -> None:
+        self.port = port
+        self.headers = {
+            "Cookie": f"sessionid={session}; csrftoken={TOKEN}",
+            "X-CSRFToken": TOKEN,
+            "Content-Type": "application/json",
+        }
+        self.taken_s: list[float] = []
+        self.troubles: list[str] = []
+
+    def run(self, count: int, one, pause_s: float = 0) -> tuple[float, float, float]:
+        """Return answers a second, and the median and 95 % of their time."""
+        self.pause_s = pause_s
+        self.taken_s, self.troubles = [], []
+        until = time.monotonic() + SECONDS
+        threads = [
+            threading.Thread(target=self._one, args=(count, number, until, one))
+            for number in range(count)
+        ]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        assert not self.troubles, self.troubles[:3]
+        found = sorted(self.taken_s)
+        return (
+            len(found) / SECONDS,
+            found[len(found) // 2],
+            found[int(0.95 * len(found))],
+        )
+
+    def _one(self, count: int, number: int, until: float, one) -> None:
+        link = HTTPConnection("127.0.0.1", self.port, timeout=60)
+        dice = random.Random(f"{count} {number}")
+        while time.monotonic() < until:
+            time.sleep(dice.uniform(0, 2 * self.pause_s))
+            method, path, body = one(dice)
+            if self.pause_s:  # a phone comes anew each time
+                link.close()
+            start = time.monotonic()
+            link.request(method, path, body, self.headers)
+            answer = link.getresponse()
+            text = answer.read()
+            self.taken_s.append(time.monotonic() - start)
+            if answer.status != 200:
+                self.troubles.append(f"{answer.status} {text[:200]!r}")
+        link.close()
+
+
+def entry(dice: random.Random) -> dict:
+    """A reading of some battery, as a phone sends it."""
+    return {
+        "key": str(uuid.UUID(int=dice.getrandbits(128), version=4)),
+        "what": "reading",
+        "typed_at": datetime.now(UTC).isoformat(),  # noqa: TID251 - a phone's own
+        "fields": {"tag": dice.choice(TAGS), "gauge_pct": str(dice.randint(20, 95))},
+        "late": True,
+    }
+
+
+def main() -> None:
+    """Plain pages, single entries, then batches with repeats and in any order."""
+    settings.DATABASES["default"]["TEST"]["NAME"] = "kettle_bench"
+    made = setup_databases(verbosity=0, interactive=False)
+    port = free_port(8790)
+    try:
+        club.load()
+        club.set_clock()
+        event = Event.objects.get(state=Event.State.RUNNING)
+        client = Client(SERVER_NAME="127.0.0.1")
+        client.force_login(Actor.objects.get(name="Wren").user)
+        crowd = Crowd(port, client.cookies["sessionid"].value)
+        static = tempfile.TemporaryDirectory()
+        server = _server(port, static.name)
+        try:
+            _wait(port)
+            page = crowd.run(CLIENTS, lambda dice: ("GET", "/shelf/equipment/", None))
+            before = FieldEntry.objects.count()
+            path = f"/field/{event.pk}/entries/"
+            single = crowd.run(CLIENTS, lambda dice: _post(path, [entry(dice)]))
+            lost = len(crowd.taken_s) - (FieldEntry.objects.count() - before)
+            behind_s = _catch_up(client, event)
+            sent: dict[str, dict] = {}
+            batch = crowd.run(
+                PHONES, lambda dice: _post(path, _batch(dice, sent)), PAUSE_S
+            )
+            kept = set(map(str, FieldEntry.objects.values_list("uid", flat=True)))
+            missing = [key for key in sent if key not in kept]
+            doubled = FieldEntry.objects.count() - len(kept)
+        finally:
+            server.terminate()
+            server.wait()
+            static.cleanup()
+    finally:
+        teardown_databases(made, verbosity=0)
+    _print(page, single, batch, lost + len(missing), doubled, behind_s)
+
+
+def _post(path: str, entries: list[dict]) -> tuple[str, str, str]:
+    sent_at = datetime.now(UTC).isoformat()  # noqa: TID251 - a phone's own
+    body = {"v": 1, "device": "bench", "sent_at": sent_at, "entries": entries}
+    return "POST", path, json.dumps(body)
+
+
+def _batch(dice: random.Random, sent: dict[str, dict]) -> list[dict]:
+    """Twenty entries, one in twenty sent before, in any order."""
+    entries = [entry(dice) for _ in range(BATCH)]
+    old = list(sent.values())[-200:]
+    if old:
+        entries[0] = dice.choice(old)
+    sent.update((one["key"], one) for one in entries)
+    dice.shuffle(entries)
+    return entries
+
+
+def _catch_up(client: Client, event: Event) -> float:
+    """How long until all that came is counted. [s]"""
+    start = time.monotonic()
+    while Waiting.objects.filter(event_key=event.pk).exists():
+        assert client.get(f"/field/{event.pk}/live/").status_code == 200
+    return time.monotonic() - start
+
+
+def _server(port: int, static: str) -> subprocess.Popen:
+    environment = {
+        **os.environ,
+        "DJANGO_SETTINGS_MODULE": "hollow_kettle.settings.local",
+        "KETTLE_SECRET_KEY": settings.SECRET_KEY,
+        "KETTLE_DB_NAME": "kettle_bench",
+        "KETTLE_STATIC": static,
+        "PYTHONPATH": "src",
+    }
+    subprocess.run(
+        [sys.executable, "-m", "django", "collectstatic", "--noinput", "-v", "0"],
+        env=environment,
+        cwd=ROOT,
+        check=True,
+    )
+    return subprocess.Popen(
+        [
+            *(sys.executable, "-m", "gunicorn", "hollow_kettle.wsgi"),
+            *("--bind", f"127.0.0.1:{port}", "--log-level", "warning"),
+            *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
+        ],
+        env=environment,
+        cwd=ROOT,
+    )
+
+
+def _wait(port: int) -> None:
+    for _ in range(100):
+        try:
+            HTTPConnection("127.0.0.1", port, timeout=1).connect()
+        except OSError:
+            time.sleep(0.1)
+        else:
+            return
+    raise SystemExit("The server did not start.")
+
+
+def _print(page, single, batch, lost: int, doubled: int, behind_s: float) -> None:
+    def side(name, found, many=1):
+        rate, median, p95 = found
+        return [
+            {"name": f"{name}, a second", "value": rate * many, "unit": ""},
+            {"name": f"{name}, median", "value": median * 1000, "unit": "ms"},
+            {"name": f"{name}, 95 %", "value": p95 * 1000, "unit": "ms"},
+        ]
+
+    print(
+        json.dumps(
+            {
+                "what": f"{CLIENTS} clients without pause, {PHONES} phones with "
+                f"{BATCH} entries each {PAUSE_S} s: lost {lost}, doubled {doubled}, "
+                f"counted {behind_s:.1f} s after the last single entry",
+                "sides": [
+                    *side("single entries", single),
+                    *side("plain signed-in pages", page),
+                    *side("entries in batches", batch, BATCH),
+                ],
+                "ratio": single[0] / page[0],
+                "target": "150 single entries a second; none lost, none doubled",
+            }
+        )
+    )
+
+
+if __name__ == "__main__":
+    main()
