@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from datetime import timedelta
 from uuid import UUID
 
 from hollow_kettle.clock import local
@@ -32,6 +33,8 @@ def worth_a_look(
         *_batteries(board, holds),
         *_bays(physics, board),
         *_stations(board),
+        *_restarts(physics, board),
+        *_overdue(physics, board),
         *_soon(physics, board),
         *_old(board),
         *_draws(board, draws),
@@ -78,6 +81,34 @@ def _stations(board: Board) -> Iterator[str]:
     for line in board.stations:
         if line.is_open and line.battery is None:
             yield f"{line.station.name} is open, and no battery is logged there."
+
+
+def _restarts(physics: EventPhysics, board: Board) -> Iterator[str]:
+    """Chargers that may not have gone on by themselves when their source came back."""
+    ended = physics.restarted_since(board.now - timedelta(hours=2))
+    for bay in board.bays:
+        since = ended.get(physics.problem.bays[bay.key].source)
+        row = bay.battery.row if bay.battery is not None else None
+        if since is None or row is None or not bay.has_power:
+            continue
+        if row.read_at is None or row.read_at < since:
+            at = local(since, physics.event.zone)
+            yield (
+                f"{bay.source} is on again since {at:%H:%M}: see that {bay.name} "
+                f"charges {bay.battery.tag if bay.battery else ''}."
+            )
+
+
+def _overdue(physics: EventPhysics, board: Board) -> Iterator[str]:
+    """Walks that left and were not heard of again."""
+    late = timedelta(minutes=physics.event.lateness_min)
+    for one in board.moves:
+        if one.left is not None and board.now > one.move.arrive + late:
+            at = local(one.move.arrive, physics.event.zone)
+            yield (
+                f"{one.move.bring} left for {one.move.station.name}, due at "
+                f"{at:%H:%M}, and nobody logged it there."
+            )
 
 
 def _soon(physics: EventPhysics, board: Board) -> Iterator[str]:

@@ -52,6 +52,40 @@ class Said:
     is_alarm: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class NextMove:
+    """A move that is not made yet: when its crew was told, and when it left."""
+
+    move: Move
+    told: datetime | None = None
+    left: datetime | None = None
+
+    @property
+    def asks(self) -> tuple[str, str] | None:
+        """What is noted of it next: its kind, and what the button says."""
+        if self.move.is_swap or self.left is not None:
+            return None
+        if self.told is None:
+            return "told", "Told"
+        return "left", "Left"
+
+
+@dataclass(frozen=True, slots=True)
+class Stock:
+    """Energy above reserve at hand against what stations ask until it is light."""
+
+    until: datetime
+    needed_wh: float
+    #: 1-in-10 bad case of each battery, and typical.
+    bad_wh: float
+    typical_wh: float
+
+    @property
+    def is_short(self) -> bool:
+        """Whether it is less than is needed even in the typical case."""
+        return self.typical_wh < self.needed_wh
+
+
 @dataclass(slots=True)
 class BoardStation:
     """A station on the board."""
@@ -67,6 +101,8 @@ class BoardStation:
     is_open: bool
     dot: float = 0.0
     band: tuple[float, float] = (0.0, 0.0)
+    #: How far what is brought next is.
+    progress: NextMove | None = None
     #: What is brought next.
     next: Said = Said("no move planned")
 
@@ -127,6 +163,9 @@ class BoardStation:
             return Said("on hold, don't bring it", is_alarm=True)
         if move.is_swap:
             return Said("swapped in at", at=move.arrive)
+        left = self.progress.left if self.progress else None
+        if left is not None:
+            return Said("left at", at=left)
         if move.leave < now:
             return Said("was due to leave at", at=move.leave, is_alarm=True)
         return Said("leave by", at=move.leave)
@@ -136,6 +175,14 @@ class BoardStation:
         """Whether its battery shows 0 V, or must not be used."""
         battery = self.battery
         return battery is not None and (battery.is_tripped or battery.is_held)
+
+    @property
+    def lasts_h(self) -> float:
+        """How long it lasts to its reserve in the 1-in-10 bad case. [h]"""
+        if not self.is_open:
+            return 1e9
+        bad_h = self.reserve.bad_h if self.reserve else 0.0
+        return 1e8 if bad_h is None else bad_h
 
     @property
     def sort_key(self) -> tuple[int, float]:
@@ -189,7 +236,10 @@ class Board:
     counts: list[tuple[str, int]]
     worth_a_look: list[str] = field(default_factory=list)
     conflicts: list[Question] = field(default_factory=list)
-    moves: list[Move] = field(default_factory=list)
+    moves: list[NextMove] = field(default_factory=list)
+    stock: Stock | None = None
+    #: Since when all walks are stopped; None: they are not.
+    stand_down: datetime | None = None
 
     def in_state(self, state: str) -> list[BoardBattery]:
         """Batteries in one state."""

@@ -44,9 +44,19 @@ class EventPhysics:
             for row in StationDraw.objects.filter(event_key=event.pk)
         }
         #: Since when sources are off by the log, by key.
+        self._outages = list(SourceOff.objects.filter(event_key=event.pk))
         self.off_since = {
             str(row.source_key): row.started_at
-            for row in SourceOff.objects.filter(event_key=event.pk, ended_at=None)
+            for row in self._outages
+            if row.ended_at is None
+        }
+
+    def restarted_since(self, moment: datetime) -> dict[str, datetime]:
+        """When sources came on again after a moment, by key."""
+        return {
+            str(row.source_key): row.ended_at
+            for row in self._outages
+            if row.ended_at is not None and row.ended_at > moment
         }
 
     def drawn_wh(self, station: str, start: datetime, end: datetime) -> float:

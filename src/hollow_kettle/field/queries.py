@@ -6,9 +6,11 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from uuid import UUID
 
+import numpy as np
 from django.db.models import Count, Exists, OuterRef, Q, QuerySet, Subquery
 
 from hollow_kettle.log.models import (
+    CALLS,
     BatteryNow,
     FieldEntry,
     Kind,
@@ -29,7 +31,7 @@ from .beliefs import believed_draws
 from .conflicts import questions
 from .follow import follow
 from .look import worth_a_look
-from .page import Board, BoardBattery, BoardBay, BoardStation
+from .page import Board, BoardBattery, BoardBay, BoardStation, NextMove, Said, Stock
 from .physics import EventPhysics
 
 #: The board shows this many hours ahead.
@@ -47,6 +49,8 @@ class LogState:
     held: int = 0
     #: Whether entries came that placements and beliefs do not count yet.
     is_behind: bool = False
+    #: Since when all walks are stopped; None: they are not.
+    stand_down: datetime | None = None
 
 
 def log_state(event: Event) -> LogState:
@@ -55,14 +59,20 @@ def log_state(event: Event) -> LogState:
     aside = unanswered(own).order_by().values("event_key")
     on_hold = Count("batteries", filter=~Q(batteries__hold=""))
     waits = Exists(Waiting.objects.filter(event_key=OuterRef("pk")))
+    struck = FieldEntry.objects.filter(kind=Kind.STRIKE, strikes=OuterRef("uid"))
+    calls = own.filter(kind__in=CALLS, standing=Standing.KEPT).exclude(Exists(struck))
+    call = calls.order_by("-effective_at", "-pk")
     found = Event.objects.filter(pk=event.pk).annotate(held=on_hold, waits=waits)
-    last, quarantined, held, is_behind = found.values_list(
+    last, quarantined, held, is_behind, kind, at = found.values_list(
         Subquery(own.order_by("-pk").values("pk")[:1]),
         Subquery(aside.annotate(count=Count("pk")).values("count")),
         "held",
         "waits",
+        Subquery(call.values("kind")[:1]),
+        Subquery(call.values("effective_at")[:1]),
     ).get()
-    return LogState(last or 0, quarantined or 0, held, is_behind)
+    since = at if kind == Kind.STAND_DOWN else None
+    return LogState(last or 0, quarantined or 0, held, is_behind, since)
 
 
 def unanswered(entries: QuerySet[FieldEntry]) -> QuerySet[FieldEntry]:
@@ -134,6 +144,11 @@ def board_of(event: Event, now: datetime) -> Board:
     for line in stations:
         line.next = line.coming(now)
     stations.sort(key=lambda station: station.sort_key)
+    if log.stand_down is not None:
+        # Nobody comes: what counts is how long each lasts by itself.
+        stations.sort(key=lambda station: station.lasts_h)
+        for line in stations:
+            line.next = Said("walks are stopped")
     counts = [
         (state, sum(battery.state == state for battery in batteries))
         for state in STATES
@@ -146,6 +161,8 @@ def board_of(event: Event, now: datetime) -> Board:
         batteries=batteries,
         counts=[(state, count) for state, count in counts if count],
         moves=coming[:6],
+        stock=stock_until_morning(physics, batteries, now),
+        stand_down=log.stand_down,
     )
     board.conflicts = questions(event, tags)
     board.worth_a_look = worth_a_look(physics, board, draws, holds, log.quarantined)
@@ -192,36 +209,76 @@ def _battery(
     )
 
 
-def _coming(event: Event, moves: list[Move], now: datetime) -> list[Move]:
-    """Moves not carried out yet: nobody noted that battery there."""
+def _coming(event: Event, moves: list[Move], now: datetime) -> list[NextMove]:
+    """Moves not carried out yet, each with how far it is."""
     since = now - timedelta(hours=4)
-    done = set(
-        FieldEntry.objects.filter(
-            event_key=event.pk,
-            kind__in=(Kind.SWAP, Kind.MOVE),
-            standing=Standing.KEPT,
-            effective_at__gte=since,
-        ).values_list("kind", "station_key", "battery")
+    noted = FieldEntry.objects.filter(
+        event_key=event.pk,
+        kind__in=(Kind.SWAP, Kind.MOVE, Kind.TOLD, Kind.LEFT),
+        standing=Standing.KEPT,
+        effective_at__gte=since,
     )
-    return [
-        move
-        for move in moves
-        if move.battery is not None
-        and move.arrive >= now - timedelta(hours=2)
-        and (
-            Kind.MOVE if move.is_spare else Kind.SWAP,
-            move.station.pk,
-            move.battery,
-        )
-        not in done
-    ]
+    struck = FieldEntry.objects.filter(kind=Kind.STRIKE, strikes=OuterRef("uid"))
+    rows = list(
+        noted.exclude(Exists(struck))
+        .order_by("effective_at")
+        .values_list("kind", "station_key", "battery", "effective_at")
+    )
+    done = {(kind, station, battery) for kind, station, battery, _ in rows}
+    found = []
+    for move in moves:
+        arrived = Kind.MOVE if move.is_spare else Kind.SWAP
+        key = (move.station.pk, move.battery)
+        is_old = move.arrive < now - timedelta(hours=2)
+        if move.battery is None or is_old or (arrived, *key) in done:
+            continue
+        states = [(kind, at) for kind, *where, at in rows if tuple(where) == key]
+        told = next((at for kind, at in states if kind == Kind.TOLD), None)
+        left = next((at for kind, at in states if kind == Kind.LEFT), None)
+        found.append(NextMove(move, told, left))
+    return found
+
+
+def stock_until_morning(
+    physics: EventPhysics, batteries: list[BoardBattery], now: datetime
+) -> Stock | None:
+    """
+    What batteries hold above their reserve against what stations ask until it is light.
+
+    Until the end of the dark that is or comes next, else of the event.
+    """
+    event, problem = physics.event, physics.problem
+    grid, minute = problem.grid, event.minute_of(now)
+    slot = int(max(0, minute) // grid.step_min)
+    if slot >= grid.count:
+        return None
+    dark = np.flatnonzero(problem.dark[slot:])
+    end = grid.count
+    if dark.size:
+        light = np.flatnonzero(~problem.dark[slot + dark[0] :])
+        end = slot + int(dark[0]) + int(light[0]) if light.size else grid.count
+    edges = grid.edges_min
+    until_min = float(edges[end])
+    needed = 0.0
+    for key, wh in problem.asked_wh.items():
+        factor = physics.draws[key].mean if key in physics.draws else 1.0
+        first, last = np.interp((minute, until_min), edges, wh)
+        needed += factor * float(last - first)
+    held = [0.0, 0.0]
+    for one in batteries:
+        if one.state in ("hold", "unknown", "tripped?", "lent"):
+            continue
+        for index, soc in enumerate((one.soc.low, one.soc.typical)):
+            above = max(0.0, soc - one.pack.reserve_soc)
+            held[index] += above * one.pack.trusted_wh
+    return Stock(event.moment_of(until_min), needed, held[0], held[1])
 
 
 def _station(
     physics: EventPhysics,
     station: Station,
     battery: BoardBattery | None,
-    coming: list[Move],
+    coming: list[NextMove],
     now: datetime,
 ) -> BoardStation:
     event, key = physics.event, str(station.pk)
@@ -234,7 +291,8 @@ def _station(
         for span in physics.spans
         if span.station_key == station.pk and span.ended_at is None
     ]
-    move = next((move for move in coming if move.station.pk == station.pk), None)
+    next_one = next((c for c in coming if c.move.station.pk == station.pk), None)
+    move = next_one.move if next_one else None
     if battery is None or battery.joint is None:
         return BoardStation(
             station,
@@ -272,6 +330,7 @@ def _station(
         spans,
         (now - read_at).total_seconds() / 60 if read_at else None,
         is_open,
+        progress=next_one,
     )
     _draw_band(found, lefts[0])
     return found

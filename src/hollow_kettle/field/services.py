@@ -6,6 +6,7 @@ import re
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
+from uuid import UUID
 
 from django.db import transaction
 
@@ -165,6 +166,13 @@ def log_source(
     return note(
         event, Kind.SOURCE, by=by, at=at, source_key=source.pk, is_on=is_on, **how
     )
+
+
+def log_move_state(
+    event: Event, station: Station, *, battery: UUID | None, what: str, **how: Any
+) -> Receipt:
+    """Note that a crew was told of a move, or left for it; `how` as in `note`."""
+    return note(event, what, battery=battery, station_key=station.pk, **how)
 
 
 @transaction.atomic

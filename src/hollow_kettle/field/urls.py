@@ -6,6 +6,7 @@ from . import answer_views as answers
 from . import line_views as lines
 from . import phone_views as phones
 from . import views
+from . import watch_views as watch
 
 app_name = "field"
 urlpatterns = [
@@ -18,6 +19,9 @@ urlpatterns = [
     path("<uuid:uid>/line/", lines.line_add, name="line_add"),
     path("<uuid:uid>/line/heard/", lines.line_preview, name="line_preview"),
     path("<uuid:uid>/line/help/", lines.line_help, name="line_help"),
+    path("<uuid:uid>/moves/", watch.move_state, name="move_state"),
+    path("<uuid:uid>/call/", watch.call, name="call"),
+    path("<uuid:uid>/handover/", watch.handover, name="handover"),
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
     path("<uuid:uid>/conflict/", answers.conflict_answer, name="conflict_answer"),
     path("<uuid:uid>/log/", views.log_list, name="log_list"),

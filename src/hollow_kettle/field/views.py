@@ -69,6 +69,7 @@ def board_poll(request: HttpRequest, uid: UUID) -> HttpResponse:
     context = {
         "event": event,
         "board": queries.board_of(event, now),
+        "may_log": access_of(request).may_log_something(event.pk),
         "poll_url": reverse("field:board_poll", args=[event.pk]),
     }
     return render(request, "field/_live.html", context)

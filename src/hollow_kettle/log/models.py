@@ -83,8 +83,16 @@ class Kind(models.TextChoices):
     RELEASE = "release", "released"
     CHARGED = "charged", "charge ended"
     CHECKED = "checked", "switches and load checked"
+    TOLD = "told", "crew told"
+    LEFT = "left", "crew left"
+    STAND_DOWN = "stand_down", "stand down"
+    ALL_CLEAR = "all_clear", "all clear"
 
 
+#: What is noted of a move before it is made.
+MOVE_STATES = (Kind.TOLD, Kind.LEFT)
+#: No walks, and walks again.
+CALLS = (Kind.STAND_DOWN, Kind.ALL_CLEAR)
 #: Entries about gear, with or without an event.
 CUSTODY = (Kind.CHECK_OUT, Kind.CHECK_IN)
 

@@ -39,7 +39,7 @@ _FOLLOW_LOCK = 0x6B65_7475
 #: So long before a change, swaps are looked at that a second report may repeat.
 _RECENT = 4 * core.SAME_SWAP
 
-MOVING = (Kind.SWAP, Kind.MOVE, Kind.STRIKE, *CUSTODY)
+MOVING = (Kind.SWAP, Kind.MOVE, Kind.LEFT, Kind.STRIKE, *CUSTODY)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -319,11 +319,15 @@ def _event_keys() -> Sequence[UUID]:
 
 
 def core_entry(entry: FieldEntry) -> core.Entry:
-    """Return an entry as the fold takes it; custody is a move to a place."""
+    """
+    Return an entry as the fold takes it.
+
+    Custody is a move to a place; a crew that left with a battery has it on the way.
+    """
     is_custody = entry.kind in CUSTODY
     return core.Entry(
         uid=entry.uid,
-        kind=core.MOVE if is_custody else entry.kind,
+        kind=core.MOVE if is_custody or entry.kind == Kind.LEFT else entry.kind,
         at=entry.effective_at,
         battery=entry.asset if is_custody else entry.battery,
         battery_out=entry.battery_out,

@@ -1,0 +1,112 @@
+"""What the watch does with the board: moves told and left, stand-down, handover."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from uuid import UUID
+
+from django.contrib import messages
+from django.core.exceptions import PermissionDenied
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST, require_safe
+
+from hollow_kettle.log.models import CALLS, MOVE_STATES, FieldEntry, Kind
+from hollow_kettle.people.access import access_of, actor_of
+from hollow_kettle.plan.access import event_or_404
+from hollow_kettle.plan.models import Event
+
+from . import queries, services
+
+#: Who noted something so lately is still about.
+LATELY = timedelta(hours=3)
+#: A handover names what sources and crews do in so many hours.
+AHEAD = timedelta(hours=8)
+
+
+@require_POST
+def move_state(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Note that a crew was told of a move, or left for it."""
+    event = _event(request, uid)
+    what = request.POST.get("what", "")
+    station = event.stations.filter(pk=_key(request, "station")).first()
+    battery = event.batteries.filter(pk=_key(request, "battery")).first()
+    if what not in MOVE_STATES or station is None or battery is None:
+        messages.warning(request, "That move is not planned any more.")
+        return redirect("field:board", event.pk)
+    if not access_of(request).may_log(event.pk, station.pk):
+        raise PermissionDenied
+    services.log_move_state(
+        event,
+        station,
+        battery=battery.pk,
+        what=what,
+        by=actor_of(request),
+        at=event.clock.now(),
+    )
+    done = "was told" if what == Kind.TOLD else "left"
+    messages.success(request, f"The crew with {battery} for {station} {done}.")
+    return redirect("field:board", event.pk)
+
+
+def _event(request: HttpRequest, uid: UUID) -> Event:
+    event = event_or_404(request, uid)
+    if not access_of(request).may_log_something(event.pk):
+        raise PermissionDenied
+    return event
+
+
+def _key(request: HttpRequest, name: str) -> UUID:
+    """What was sent as a key; one that nothing has, where it is none."""
+    try:
+        return UUID(request.POST.get(name, ""))
+    except ValueError:
+        return UUID(int=0)
+
+
+@require_POST
+def call(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Stop all walks, or let them go on; whoever logs may."""
+    event = _event(request, uid)
+    what = request.POST.get("what", "")
+    if what not in CALLS:
+        messages.warning(request, "Say whether to stand down or that all is clear.")
+        return redirect("field:board", event.pk)
+    services.note(event, what, by=actor_of(request), at=event.clock.now())
+    if what == Kind.STAND_DOWN:
+        messages.warning(request, "All walks are stopped. Tell everybody who is out.")
+    else:
+        messages.success(request, "All clear. Replan from now before anybody walks.")
+    return redirect("field:board", event.pk)
+
+
+@require_safe
+def handover(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show one page for the next watch."""
+    event = event_or_404(request, uid)
+    now = event.clock.now()
+    board = queries.board_of(event, now)
+    context = {
+        "event": event,
+        "board": board,
+        "thin": [s for s in board.stations if s.is_open][:4],
+        "held": [b for b in board.batteries if b.is_held],
+        "crews": event.crews.filter(ends_at__gt=now, starts_at__lt=now + AHEAD),
+        "people": _about(event),
+        "notes": FieldEntry.objects.filter(
+            event_key=event.pk, kind=Kind.NOTE, effective_at__gt=now - LATELY
+        ).order_by("-effective_at")[:6],
+    }
+    return render(request, "field/handover.html", context)
+
+
+def _about(event: Event) -> list[str]:
+    """Who noted something lately."""
+    lately = event.clock.now() - LATELY
+    names = (
+        FieldEntry.objects.filter(event_key=event.pk, effective_at__gt=lately)
+        .order_by("actor__name")
+        .values_list("actor__name", flat=True)
+        .distinct()
+    )
+    return list(names)

@@ -1,0 +1,136 @@
+"""Moves told and left, stand-down and all-clear, and the page for the next watch."""
+
+import re
+from datetime import timedelta
+
+import pytest
+from django.urls import reverse
+
+from hollow_kettle.field import queries, services
+from hollow_kettle.log.models import FieldEntry
+from tests.conftest import set_clock
+
+
+def board(event):
+    return queries.board_of(event, event.clock.now())
+
+
+@pytest.fixture
+def move(under_way):
+    """The first walk that brings a battery, an hour before it leaves."""
+    found = next(m for m in board(under_way).moves if not m.move.is_swap).move
+    minute = under_way.minute_of(found.leave) - 60
+    set_clock(under_way, minute)
+    return found
+
+
+@pytest.fixture
+def tap(under_way, move, client_of):
+    """Tap a button of a move, as somebody does."""
+
+    def tapped(what, role="runner"):
+        url = reverse("field:move_state", args=[under_way.pk])
+        sent = {"what": what, "station": move.station.pk, "battery": move.battery}
+        return client_of(role).post(url, sent, follow=True)
+
+    return tapped
+
+
+def progress(event, move):
+    return next((m for m in board(event).moves if m.move.battery == move.battery), None)
+
+
+def test_a_move_is_told_left_and_delivered(under_way, move, tap, marin, shelf):
+    """The board says how far it is; a battery that left is on the way."""
+    assert progress(under_way, move).asks == ("told", "Told")
+    tap("told")
+    assert progress(under_way, move).asks == ("left", "Left")
+    assert "left" in tap("left").content.decode()
+    one = progress(under_way, move)
+    assert one.told is not None
+    assert one.left is not None
+    assert one.asks is None
+    (state,) = {b.state for b in board(under_way).batteries if b.uid == move.battery}
+    assert state == "on the way"
+
+    # Long after it was due, nobody said that it came.
+    set_clock(under_way, under_way.minute_of(move.arrive) + under_way.lateness_min + 5)
+    said = " ".join(board(under_way).worth_a_look)
+    assert re.search(rf"{move.bring} left for {move.station.name}, due at", said)
+    battery = next(a for a in shelf.values() if a.pk == move.battery)
+    now = under_way.clock.now()
+    services.log_swap(under_way, move.station, battery=battery, by=marin, at=now)
+    assert progress(under_way, move) is None
+
+
+def test_a_move_told_by_mistake_is_struck(under_way, move, tap, marin):
+    """As any entry; then it is not told."""
+    tap("told")
+    entry = FieldEntry.objects.get(kind="told")
+    now = under_way.clock.now()
+    services.strike(under_way, entry, because="another crew", by=marin, at=now)
+
+    assert progress(under_way, move).told is None
+
+
+def test_bad_taps_change_nothing(under_way, tap, client_of):
+    """A move that is not there, a state that is none."""
+    before = FieldEntry.objects.count()
+    assert "not planned any more" in tap("delivered").content.decode()
+    url = reverse("field:move_state", args=[under_way.pk])
+    page = client_of("runner").post(url, {"what": "told", "station": "x"}, follow=True)
+    assert "not planned any more" in page.content.decode()
+    assert FieldEntry.objects.count() == before
+
+
+def test_stand_down_stops_all_walks_until_all_is_clear(under_way, move, client_of):
+    """Who lasts on what comes first; nobody is asked to leave."""
+    client = client_of("logger")
+    url = reverse("field:call", args=[under_way.pk])
+    page = client.post(url, {"what": "stand_down"}, follow=True).content.decode()
+
+    assert "STAND DOWN since" in page
+    assert "leave by" not in page.split("Next moves")[0].split("live-stations")[1]
+    assert ">Told<" not in page
+    lasts = [line.lasts_h for line in board(under_way).stations]
+    assert lasts == sorted(lasts)
+    page = client.post(url, {"what": "all_clear"}, follow=True).content.decode()
+    assert "STAND DOWN" not in page
+    assert "Replan from now" in page
+    refused = client_of("observer").post(url, {"what": "stand_down"})
+    assert refused.status_code == 403
+
+
+def test_a_source_that_came_back_asks_whether_its_chargers_did(under_way, shelf, marin):
+    """Until somebody reads what is on the bay."""
+    now, bay = under_way.clock.now(), under_way.bays.get()
+    how = {"by": marin}
+    place = services.Place.objects.get(pk=bay.pk)
+    services.log_move(under_way, shelf["K03"], to=place, at=now, **how)
+    source = under_way.sources.get()
+    services.log_source(under_way, source, is_on=False, at=now, **how)
+    later = now + timedelta(minutes=20)
+    set_clock(under_way, under_way.minute_of(later))
+    services.log_source(under_way, source, is_on=True, at=later, **how)
+
+    assert f"see that {bay} charges K03" in " ".join(board(under_way).worth_a_look)
+    services.note(
+        under_way, "reading", battery=shelf["K03"].pk, gauge_pct=50.0,
+        at=later + timedelta(minutes=1), **how,
+    )  # fmt: skip
+    assert "see that" not in " ".join(board(under_way).worth_a_look)
+
+
+def test_the_next_watch_takes_over_from_one_page(under_way, move, marin, client_of):
+    """Stations, stock, moves, charging, holds, people, notes and what is open."""
+    now = under_way.clock.now()
+    services.note(under_way, "note", by=marin, at=now, note="wind is turning")
+    url = reverse("field:handover", args=[under_way.pk])
+    page = client_of("observer").get(url).content.decode()
+
+    for words in ("Esker", "K01", move.bring, "wind is turning", "Marin", "Wh", "Bay"):
+        assert words in page
+    stock = board(under_way).stock
+    assert stock.typical_wh >= stock.bad_wh > 0
+    # 19 Ah each at 12.8 V, three of them, above 20 %: less than 584 Wh by hand.
+    assert stock.typical_wh < 3 * 19 * 12.8 * 0.8 + 1
