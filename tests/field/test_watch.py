@@ -134,3 +134,43 @@ def test_the_next_watch_takes_over_from_one_page(under_way, move, marin, client_
     assert stock.typical_wh >= stock.bad_wh > 0
     # 19 Ah each at 12.8 V, three of them, above 20 %: less than 584 Wh by hand.
     assert stock.typical_wh < 3 * 19 * 12.8 * 0.8 + 1
+
+
+def test_a_replan_says_what_it_changes_and_buys_and_gives_crews_their_minutes(
+    under_way, shelf, esker, marin, boss
+):
+    """Esker's battery is nearly empty by its gauge; the published plan can't know."""
+    now = under_way.clock.now()
+    services.note(
+        under_way, "reading", battery=shelf["K01"].pk, gauge_pct=24.0, by=marin, at=now
+    )
+    services.note(
+        under_way, "reading", battery=shelf["K01"].pk, gauge_pct=23.0, by=marin,
+        at=now + timedelta(minutes=1),
+    )  # fmt: skip
+    set_clock(under_way, under_way.minute_of(now) + 2)
+    page = boss.post(reverse("plan:rotation_add", args=[under_way.pk]), follow=True)
+    text = page.content.decode()
+
+    assert re.search(r"Against rotation \d+ going on: .*less off the air", text)
+    assert re.search(r"of its \d+ moves to come", text, re.IGNORECASE)
+    made = under_way.rotations.order_by("number").last()
+    walks = [leg for leg in made.legs.all() if leg.kind == "carried"]
+    assert walks
+    assert min(leg.start_min for leg in walks) >= made.from_min + 10
+
+
+def test_the_station_whose_reading_decides_most_is_asked_next(under_way, shelf, marin):
+    """Esker was read an hour ago by gauge, Drumlin not since the start."""
+    under = board(under_way)
+    assert under.ask_next.startswith("Ask ")
+    now = under_way.clock.now()
+    for tag in ("K01", "K02"):
+        for minutes in (2, 1):
+            services.note(
+                under_way, "reading", battery=shelf[tag].pk, gauge_pct=97.0,
+                by=marin, at=now - timedelta(minutes=minutes),
+            )  # fmt: skip
+    before = under.ask_next
+
+    assert board(under_way).ask_next != before or before == ""

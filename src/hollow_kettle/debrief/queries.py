@@ -15,7 +15,7 @@ from hollow_kettle.log.models import FieldEntry, Kind, Placement, StationSpan
 from hollow_kettle.plan.drawing import hour_ticks
 from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.ui.drawing import Scale
-from powercore.belief.estimate import SocEstimate
+from powercore.belief.believed import SocEstimate
 from powercore.debrief.shortfall import Shortfall, Stretch, below, shortfall
 
 #: How finely a belief is sampled to find when it was in reserve.

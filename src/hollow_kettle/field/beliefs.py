@@ -29,16 +29,9 @@ from hollow_kettle.log.models import (
 from hollow_kettle.log.services import replace_rows
 from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.charge import belief as charge
+from powercore.belief.believed import Begun, SocEstimate, unknown
 from powercore.belief.draw import DrawFactor
-from powercore.belief.estimate import (
-    Begun,
-    Belief,
-    SocEstimate,
-    bay_prior,
-    draw_of,
-    draw_prior,
-    unknown,
-)
+from powercore.belief.estimate import Belief, bay_prior, draw_of, draw_prior
 from powercore.belief.mixture import Mixture
 from powercore.belief.readings import is_tripped
 from powercore.belief.steps import (

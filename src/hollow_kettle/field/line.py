@@ -10,7 +10,7 @@ from uuid import UUID
 from hollow_kettle.clock import from_local, local
 from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, Place, PlaceKind
 from hollow_kettle.plan.models import Event
-from powercore.belief.estimate import SocEstimate
+from powercore.belief.believed import SocEstimate
 from powercore.belief.readings import usual_volts
 from powercore.logline import said as core
 from powercore.logline.names import Names

@@ -17,6 +17,8 @@ from .physics import EventPhysics
 OLD_READING_MIN = 60
 #: A source that ends so soon is worth knowing of. [min] Common practice, no source.
 SOON_MIN = 60
+#: Decisions lie within so many hours.
+HORIZON_H = 8.0
 #: So many are shown: more nobody reads.
 MOST = 5
 
@@ -163,3 +165,33 @@ def _draws(board: Board, draws: Mapping[UUID, DrawFactor]) -> Iterator[str]:
                 f"{line.station.name} draws {draw.mean:.2f} × its plan (± "
                 f"{draw.sd:.2f}, by {turns}): a replan counts that."
             )
+
+
+def ask_next(board: Board) -> str:
+    """
+    Which station to ask for which reading: where not knowing matters most.
+
+    Where the next decision, whether what is brought comes in time, lies within the
+    band of what is believed; of these, where the band is widest.
+    """
+    best, width_h = None, 0.25
+    for line in board.stations:
+        left = line.reserve
+        if not line.is_open or left is None or left.bad_h is None or line.is_tripped:
+            continue
+        good_h = HORIZON_H if left.good_h is None else min(left.good_h, HORIZON_H)
+        needed_h = HORIZON_H / 2
+        if line.move is not None:
+            needed_h = max(0.0, (line.move.arrive - board.now).total_seconds() / 3600)
+        is_open_question = left.bad_h < needed_h < good_h
+        if is_open_question and good_h - left.bad_h > width_h:
+            best, width_h = line, good_h - left.bad_h
+    if best is None or best.battery is None:
+        return ""
+    what = "amps and volts on receive"
+    if "counter" in best.battery.soc.evidence:
+        what = "what its counter shows"
+    elif "gauge" in best.battery.soc.evidence:
+        what = "its gauge"
+    tag = best.battery.tag
+    return f"Ask {best.station.name} for {what} of {tag}: it would decide most."

@@ -10,7 +10,7 @@ from hollow_kettle.log.models import BatteryNow, StationSpan
 from hollow_kettle.plan.models import Station
 from hollow_kettle.plan.rotation.moves import Move
 from hollow_kettle.ui.templatetags.kettle import hours, span
-from powercore.belief.estimate import Joint, SocEstimate
+from powercore.belief.believed import Joint, SocEstimate
 from powercore.belief.runtime import TimeLeft
 from powercore.physics.battery import Pack
 
@@ -238,6 +238,8 @@ class Board:
     conflicts: list[Question] = field(default_factory=list)
     moves: list[NextMove] = field(default_factory=list)
     stock: Stock | None = None
+    #: Which station to ask for which reading.
+    ask_next: str = ""
     #: Since when all walks are stopped; None: they are not.
     stand_down: datetime | None = None
 
@@ -259,6 +261,11 @@ class Board:
     def empty(self) -> list[BoardBattery]:
         """Batteries waiting to be charged."""
         return self.in_state("empty")
+
+    @property
+    def alarms(self) -> int:
+        """Stations that need somebody now."""
+        return sum(s.is_short for s in self.stations)
 
     @property
     def on_air(self) -> int:

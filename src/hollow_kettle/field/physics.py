@@ -19,7 +19,7 @@ from hollow_kettle.log.models import (
 )
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Event
-from powercore.belief.estimate import Joint, SocEstimate, carried
+from powercore.belief.believed import Joint, SocEstimate, carried
 from powercore.belief.steps import Charging, Step, Use
 from powercore.event.problem import Problem
 from powercore.physics.battery import Pack

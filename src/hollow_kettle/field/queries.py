@@ -24,13 +24,13 @@ from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.plan.rotation.moves import Move, moves_of
 from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
-from powercore.belief.estimate import unknown
+from powercore.belief.believed import unknown
 from powercore.belief.runtime import TimeLeft, time_left
 
 from .beliefs import believed_draws
 from .conflicts import questions
 from .follow import follow
-from .look import worth_a_look
+from .look import ask_next, worth_a_look
 from .page import Board, BoardBattery, BoardBay, BoardStation, NextMove, Said, Stock
 from .physics import EventPhysics
 
@@ -165,6 +165,7 @@ def board_of(event: Event, now: datetime) -> Board:
         stand_down=log.stand_down,
     )
     board.conflicts = questions(event, tags)
+    board.ask_next = ask_next(board)
     board.worth_a_look = worth_a_look(physics, board, draws, holds, log.quarantined)
     return board
 

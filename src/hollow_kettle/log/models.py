@@ -23,8 +23,8 @@ from django.db.models import Deferrable, F, Func, Q
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
+from powercore.belief.believed import Joint
 from powercore.belief.draw import DrawFactor
-from powercore.belief.estimate import Joint
 
 
 class PlaceKind(models.TextChoices):

@@ -21,11 +21,21 @@ References
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.special import ndtr
 
+from powercore.belief.believed import (
+    GIVEN_SD,
+    Begun,
+    Joint,
+    MethodAnswer,
+    SocEstimate,
+    charged,
+    parts_of,
+    points_of,
+    wandered,
+)
 from powercore.belief.draw import LEAST, MOST, DrawFactor
 from powercore.belief.mixture import (
     FACTOR_EDGES,
@@ -46,7 +56,6 @@ from powercore.belief.steps import (
     VoltsReading,
 )
 from powercore.physics.battery import Pack
-from powercore.physics.charging import ChargeModel
 from powercore.values import FloatArray, in_range
 
 # How far off things are, one standard deviation each. Common practice, no source.
@@ -60,13 +69,9 @@ GAUGE_LASTS, GAUGE_SD = 0.035, 0.02
 METER_LASTS_V, METER_SD_V = 0.02, 0.02
 #: A counter's gain as a share, its zero [A], and one reading of it [Ah].
 COUNTER_GAIN, COUNTER_ZERO_A, COUNTER_SD_AH = 0.03, 0.02, 0.05
-#: A station's draw from one hour to the next, as a share of it.
-WANDER_SD = 0.15
 #: What stations draw against a plan that nobody measured: mean and spread. Plans say
 #: how sure they are, and are so in one case of four.
 CLUB_DRAWS = (1.0, 0.38)
-#: What sun and supplies give at a station against what is forecast: nothing, perhaps.
-GIVEN_SD = 0.45
 #: A bay's rate against what it should give; and how many bays give nothing.
 BAY_SD, BAY_DEAD = 0.2, 0.04
 #: A battery on its way or at rest is where it was, but for this share of it all.
@@ -84,78 +89,6 @@ _SIZE = 8
 #: What a reading sees of a filter: how much of which of its numbers.
 Seen = Mapping[int, FloatArray | float]
 _FINE: FloatArray = np.linspace(0, 1, 201)
-#: A joint belief is kept as so many parts that are equally likely: by charge, and for
-#: each by factor.
-CHARGES, FACTORS = 16, 8
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MethodAnswer:
-    """What the last reading of one kind says alone."""
-
-    method: str
-    low: float
-    high: float
-    words: str
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SocEstimate:
-    """A state of charge (the median) with its 80 % interval and what it rests on."""
-
-    typical: float
-    low: float
-    high: float
-    methods: tuple[MethodAnswer, ...] = ()
-    evidence: str = "never seen"
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Begun:
-    """What was believed as a turn began: all that its own readings go on from."""
-
-    charge: Mixture
-    factor: Mixture
-    #: Means of the errors that last, in the order of the filters. shape (8,)
-    errors: FloatArray
-
-    @property
-    def numbers(self) -> list[float]:
-        """All of it in one row, to be kept."""
-        parts = [
-            part
-            for one in (self.charge, self.factor)
-            for part in (one.weight, one.mean, one.var)
-        ]
-        sizes = [float(self.charge.weight.size), float(self.factor.weight.size)]
-        return [*sizes, *np.concatenate([*parts, self.errors]).tolist()]
-
-    @classmethod
-    def of_numbers(cls, numbers: Sequence[float]) -> Begun:
-        """What was kept as such a row."""
-        one, two = int(numbers[0]), int(numbers[1])
-        cuts = np.cumsum([one, one, one, two, two, two])
-        parts = np.split(np.array(numbers[2:]), cuts)
-        return cls(Mixture(*parts[:3]), Mixture(*parts[3:6]), parts[6])
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Joint:
-    """
-    Charge and factor together, as parts that are equally likely.
-
-    Each of shape (parts,): the mean charge, and mean and standard deviation of the
-    factor where the charge is that.
-    """
-
-    soc: FloatArray
-    factor: FloatArray
-    factor_sd: FloatArray
-
-
-def unknown() -> SocEstimate:
-    """Return the estimate of a battery nobody has seen: anything is possible."""
-    return SocEstimate(typical=0.5, low=0.1, high=0.9)
 
 
 def draw_prior(spread: float) -> Mixture:
@@ -267,7 +200,7 @@ class Belief:
     def _use(self, step: Use) -> None:
         full_ah, hours = self.pack.trusted_ah, max(step.hours, 1e-3)
         drawn, given = step.planned_ah / full_ah, step.given_ah / full_ah
-        noise = _wandered(self._factor, drawn, hours)
+        noise = wandered(self._factor, drawn, hours)
         self._amps = (self._factor * step.planned_ah - step.given_ah) / hours
         to = {_FACTOR: -drawn, _GIVEN: given}
         self._move(self._path - self._factor * drawn + given, noise, to)
@@ -277,7 +210,7 @@ class Belief:
         model, hours = step.model, step.hours
 
         def after(share: FloatArray, factor: FloatArray) -> FloatArray:
-            return _charged(model, share, factor * hours)
+            return charged(model, share, factor * hours)
 
         small = 0.01
         there = after(self._path, self._factor)
@@ -454,7 +387,7 @@ class Belief:
         """What is believed now of each moment of this turn that was marked."""
         return [
             self._estimate(
-                *_points(path + self._x[:, at], self._p[:, at, at], self._weights)
+                *points_of(path + self._x[:, at], self._p[:, at, at], self._weights)
             )
             for at, path in enumerate(self._paths, _SIZE)
         ]
@@ -475,7 +408,7 @@ class Belief:
 
     def _soc_points(self) -> tuple[FloatArray, FloatArray]:
         mean = self._path + self._x[:, _SOC]
-        return _points(mean, self._p[:, _SOC, _SOC], self._weights)
+        return points_of(mean, self._p[:, _SOC, _SOC], self._weights)
 
     def factor(self) -> Mixture:
         """What is believed of this turn's factor now, to begin the next one with."""
@@ -495,7 +428,7 @@ class Belief:
         factor = (self._factor + self._x[:, _FACTOR])[:, None] + shared[:, None] * off
         factor = np.clip(factor, LEAST, MOST).ravel()
         left = np.repeat(left, NORMAL_POINTS.size)
-        return _parts(soc, factor, left, weights)
+        return parts_of(soc, factor, left, weights)
 
     def _note(self, method: str, weights: FloatArray, words: str) -> None:
         low, _, high = band(_FINE, weights)
@@ -535,91 +468,8 @@ def estimate(pack: Pack, steps: Sequence[Step]) -> SocEstimate:
     return belief.estimate()
 
 
-def carried(
-    before: SocEstimate, joint: Joint, steps: Sequence[Step], pack: Pack
-) -> tuple[SocEstimate, Joint]:
-    """
-    Carry what is believed forward by uses and charges, without the bank.
-
-    Parameters
-    ----------
-    before, joint : SocEstimate, Joint
-        What was believed.
-    steps : sequence of Use or Charging
-        What passed since.
-
-    Returns
-    -------
-    SocEstimate, Joint
-        What is believed after them; the band counts how a draw wanders, the parts
-        don't.
-    """
-    if not steps:
-        return before, joint
-    soc, noise = joint.soc, np.zeros(joint.soc.size)
-    for step in steps:
-        if isinstance(step, Charging):
-            soc = _charged(step.model, soc, joint.factor * step.hours)
-        elif isinstance(step, Use):
-            full_ah, hours = pack.trusted_ah, max(step.hours, 1e-3)
-            drawn, given = step.planned_ah / full_ah, step.given_ah / full_ah
-            soc = np.clip(soc - joint.factor * drawn + given, 0, 1)
-            noise = noise + _wandered(joint.factor, drawn, hours)
-            noise = noise + (joint.factor_sd * drawn) ** 2 + (GIVEN_SD * given) ** 2
-    found = Joint(soc, joint.factor, joint.factor_sd)
-    low, typical, high = band(*_points(soc, noise, np.ones(soc.size)))
-    return replace(before, typical=typical, low=low, high=high), found
-
-
-def _wandered(factor: FloatArray, drawn: float, hours: float) -> FloatArray:
-    """
-    Variance of a share used in some hours, beside what its factor says.
-
-    What wanders adds up as its squares, however often somebody looks.
-    """
-    return np.asarray((WANDER_SD * factor * drawn) ** 2 / hours)
-
-
 def _exactly() -> Mixture:
     return Mixture(np.ones(1), np.ones(1), np.zeros(1))
-
-
-def _points(
-    mean: FloatArray, var: FloatArray, weights: FloatArray
-) -> tuple[FloatArray, FloatArray]:
-    """Charges that stand for each filter's, within 0 and 1, and their weights."""
-    sd = np.sqrt(np.maximum(var, 0))
-    points = np.clip(mean[:, None] + sd[:, None] * NORMAL_POINTS, 0, 1)
-    return points.ravel(), np.repeat(weights / NORMAL_POINTS.size, NORMAL_POINTS.size)
-
-
-def _parts(
-    soc: FloatArray, factor: FloatArray, left: FloatArray, weights: FloatArray
-) -> Joint:
-    """Cut points into parts that are equally likely: by charge, then by factor."""
-    order = np.argsort(soc)
-    total = np.cumsum(weights[order]) / weights.sum()
-    cuts = np.unique(np.concatenate([total, np.linspace(0, 1, CHARGES + 1)]))
-    middle = (cuts[1:] + cuts[:-1]) / 2
-    at = order[np.minimum(np.searchsorted(total, middle), order.size - 1)]
-    again = np.lexsort((factor[at], np.floor(middle * CHARGES)))
-    at, share = at[again], np.diff(cuts)[again]
-    total = np.concatenate([[0.0], np.cumsum(share)])
-    edges = np.linspace(0, total[-1], CHARGES * FACTORS + 1)
-
-    def mean(values: FloatArray) -> FloatArray:
-        sums = np.concatenate([[0.0], np.cumsum(share * values[at])])
-        return np.diff(np.interp(edges, total, sums)) / np.diff(edges)
-
-    factors = mean(factor)
-    var = np.maximum(mean(left + factor**2) - factors**2, 0)
-    return Joint(np.clip(mean(soc), 0, 1), factors, np.sqrt(var))
-
-
-def _charged(model: ChargeModel, share: FloatArray, hours: FloatArray) -> FloatArray:
-    """States of charge after hours of charging, of each."""
-    full = model.capacity
-    return model.after_each(np.clip(share, 0, 1) * full, np.maximum(hours, 0)) / full
 
 
 def _bell(x: FloatArray, mean: float, sd: float) -> FloatArray:

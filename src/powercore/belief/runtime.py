@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from powercore.belief.believed import WANDER_SD, Joint
 from powercore.belief.draw import LEAST, MOST
-from powercore.belief.estimate import WANDER_SD, Joint
 from powercore.belief.mixture import NORMAL_POINTS, band
 from powercore.physics.battery import Pack
 from powercore.values import FloatArray, TimeGrid

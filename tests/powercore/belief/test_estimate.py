@@ -7,15 +7,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from powercore.belief import estimate as bank
+from powercore.belief.believed import WANDER_SD, Begun, carried, unknown
 from powercore.belief.estimate import (
-    Begun,
     Belief,
     bay_prior,
-    carried,
     draw_of,
     draw_prior,
     estimate,
-    unknown,
 )
 from powercore.belief.mixture import FACTOR_EDGES, SOC_EDGES, Mixture
 from powercore.belief.runtime import time_left
@@ -190,7 +188,7 @@ def test_it_is_a_kalman_filter_and_its_smoother_where_all_is_linear(off):
     kalman.H = np.array([[1.0, 0.0, 1.0]])
     kalman.R *= bank.GAUGE_SD**2
     kalman.F = np.array([[1, -share, 0], [0, 1, 0], [0, 0, 1.0]])
-    kalman.Q = np.diag([(bank.WANDER_SD * share) ** 2, 0, 0])
+    kalman.Q = np.diag([(WANDER_SD * share) ** 2, 0, 0])
     belief.mark()
     means, covariances = [kalman.x.copy()], [kalman.P.copy()]
     for number, more in enumerate(off, 1):

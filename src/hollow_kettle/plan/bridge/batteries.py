@@ -47,7 +47,8 @@ def batteries_of(event: Event, *, is_under_way: bool) -> list[BatteryPlan]:
 
 def unlogged(event: Event) -> list[str]:
     """Tags of batteries that nobody logged: a replan takes them for empty."""
-    units = event.unit_tags
+    held = set(event.batteries.exclude(hold="").values_list("pk", flat=True))
+    units = {key: tag for key, tag in event.unit_tags.items() if key not in held}
     known = set(
         BatteryNow.objects.filter(
             battery__in=units, event_key=event.pk, as_of__isnull=False

@@ -95,9 +95,16 @@ def scenario_of(
     )
 
 
+#: Crews need so long to hear of a new plan, pick up and set off. [min] Common
+#: practice, no source.
+LEAD_MIN = 10
+
+
 def _crews(event: Event, from_min: int) -> Iterable[CrewPlan]:
     for crew in event.crews.all():
         start, end = clipped(event, crew.starts_at, crew.ends_at, from_min)
+        if from_min > 0 and crew.does == "walks":
+            start = max(start, LEAD_MIN)
         if end > start:
             yield CrewPlan(
                 name=crew.name,

@@ -36,6 +36,7 @@ from .pages.change import change_page, pin_rows, step_rows
 from .pages.compare import compare_page
 from .pages.futures import stress_page
 from .pages.why import charge_page, why_page
+from .replan import against_published
 
 
 @require_safe
@@ -142,6 +143,8 @@ def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         messages.error(request, " ".join(error.messages))
         return redirect("plan:rotation", event.pk)
     messages.success(request, f"Draft {made.number} is complete and breaks no rule.")
+    if at is not None and (said := against_published(event, made)):
+        messages.success(request, said)
     if at is not None and (missing := unlogged(event)):
         tags = ", ".join(missing)
         messages.warning(

@@ -95,7 +95,19 @@ document.addEventListener("change", (event) => {
   }
 });
 
-document.addEventListener("htmx:afterSwap", (event) => showTimes(event.target));
+// Stations that need somebody are counted in the tab's title.
+function showAlarms() {
+  const live = document.querySelector("[data-alarms]");
+  if (!live) return;
+  const plain = document.title.replace(/^\(\d+\) /, "");
+  document.title = Number(live.dataset.alarms) ? `(${live.dataset.alarms}) ${plain}` : plain;
+}
+
+document.addEventListener("htmx:afterSwap", (event) => {
+  showTimes(event.target);
+  showAlarms();
+});
+showAlarms();
 
 // On paper the tables behind the drawings are wanted too.
 const folded = () => document.querySelectorAll("main details:not([open])");
