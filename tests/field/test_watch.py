@@ -121,7 +121,9 @@ def test_a_source_that_came_back_asks_whether_its_chargers_did(under_way, shelf,
     assert "see that" not in " ".join(board(under_way).worth_a_look)
 
 
-def test_the_next_watch_takes_over_from_one_page(under_way, move, marin, client_of):
+def test_the_next_watch_takes_over_from_one_page(
+    under_way, move, shelf, marin, client_of
+):
     """Stations, stock, moves, charging, holds, people, notes and what is open."""
     now = under_way.clock.now()
     services.note(under_way, "note", by=marin, at=now, note="wind is turning")
@@ -132,6 +134,9 @@ def test_the_next_watch_takes_over_from_one_page(under_way, move, marin, client_
         assert words in page
     stock = board(under_way).stock
     assert stock.typical_wh >= stock.bad_wh > 0
+    rack = services.yard_rack(under_way)
+    services.log_move(under_way, shelf["K02"], to=rack, by=marin, at=now)
+    assert "no battery logged" in client_of("observer").get(url).content.decode()
     # 19 Ah each at 12.8 V, three of them, above 20 %: less than 584 Wh by hand.
     assert stock.typical_wh < 3 * 19 * 12.8 * 0.8 + 1
 

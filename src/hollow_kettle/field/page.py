@@ -139,6 +139,8 @@ class BoardStation:
         left = self.reserve
         if self.is_tripped:
             return Said("gives nothing until it is woken up", is_alarm=True)
+        if self.battery is None:
+            return Said("no battery logged", is_alarm=self.is_open)
         if left is None or left.bad_h is None:
             return Said("lasts to the end")
         if left.bad_h == 0 and left.typical_h == 0:

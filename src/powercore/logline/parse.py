@@ -185,10 +185,12 @@ class _Line:
         return replace(said, when=when, text=self.text, is_sure=self.is_sure)
 
     def _instead(self, word: str) -> list[str]:
-        """Lines without a word that is not understood, or with a station for it."""
+        """Lines without a word that is not understood, or with a name for it."""
         if self._station_word() and not self.all(A_STATION):
             whole = re.compile(rf"(?i)\b{re.escape(word)}\b")
-            return [whole.sub(name, self.line, 1) for name in self.names.stations]
+            known = (*self.names.stations, *self.names.sources)
+            lines = [whole.sub(name, self.line, 1) for name in known]
+            return [one for one in lines if isinstance(parse(one, self.names), Said)]
         return _without(self.line, word)
 
     def _note(self) -> Said:
