@@ -109,6 +109,19 @@ def test_a_pasted_message_is_noted_but_for_the_line_that_is_asked_about(say):
     assert "K03 70</textarea>" in answer
 
 
+def test_an_answer_to_one_line_keeps_the_others(say):
+    """Two lines are asked about; the second is answered, the first stays."""
+    answer = say("K01 61\nK02 55", answer="1|K02 55 %")
+
+    assert FieldEntry.objects.filter(gauge_pct=55).count() == 1
+    assert "61 of what" in answer
+    assert ">K01 61</textarea>" in answer
+    long = "\n".join(f"note n{number}" for number in range(62))
+    answer = say(long)
+    assert "log this one next" in answer
+    assert "note n60\nnote n61</textarea>" in answer
+
+
 def test_three_fields_say_a_line(say):
     """For somebody who does not know the line."""
     say("", who="esker", reads="12.9 V 1.8 A", when="5 min ago")

@@ -95,8 +95,11 @@ class Ear:
     def hear(self, text: str) -> list[Heard]:
         """Understand what was typed: one line, or a whole message of them."""
         found = []
-        for line, meant in parse_all(text, self.names)[:MOST_LINES]:
-            if isinstance(meant, Question):
+        for number, (line, meant) in enumerate(parse_all(text, self.names)):
+            if number >= MOST_LINES:
+                more = f"{MOST_LINES} lines are taken at once: log this one next."
+                heard = Heard(line, asks=more)
+            elif isinstance(meant, Question):
                 heard = Heard(line, asks=meant.asks, choices=meant.choices)
             else:
                 heard = Heard(line, said=meant, words=self._words(meant))

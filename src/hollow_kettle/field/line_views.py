@@ -36,29 +36,26 @@ def line_preview(request: HttpRequest, uid: UUID) -> HttpResponse:
 def line_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Note what was typed; what could be two things is asked about first."""
     event = _event(request, uid)
-    typed = (
-        request.POST.get("answer") or _three(request) or request.POST.get("line", "")
-    )
     ear = Ear(event)
-    heard = ear.hear(typed[:5000])
+    heard, others = _typed(request, ear)
     key = _key(request)
     for number, one in enumerate(heard):
         if one.said is not None:
             _note(request, ear, one, uuid5(key, f"{number} {one.line}"))
-    left = [one for one in heard if not one.saved]
+    left = [*(one for one in heard if not one.saved), *others]
     context = {
         "event": event,
-        "heard": heard
+        "heard": [*heard, *others]
         or [Heard("", asks="Type what you hear, like K11 13.05 V 2.4 A.")],
         "line": "\n".join(one.line for one in left),
-        "line_key": uuid4() if not left else key,
+        "line_key": uuid4() if not left or others else key,
         "may_log": True,
     }
     if not request.htmx and heard and not left:  # type: ignore[attr-defined]
         return redirect("field:board", event.pk)
     if request.htmx:  # type: ignore[attr-defined]
         answer = render(request, "field/_log_line.html", context)
-        if len(left) < len(heard):
+        if any(one.saved for one in heard):
             answer["HX-Trigger"] = "noted"
         return answer
     context |= {
@@ -80,6 +77,21 @@ def _event(request: HttpRequest, uid: UUID) -> Event:
     if not access_of(request).may_log_something(event.pk):
         raise PermissionDenied
     return event
+
+
+def _typed(request: HttpRequest, ear: Ear) -> tuple[list[Heard], list[Heard]]:
+    """What is to be noted now; and the lines that stay for later."""
+    typed = _three(request) or request.POST.get("line", "")
+    heard = ear.hear(typed[:5000])
+    answer = request.POST.get("answer", "")
+    if not answer:
+        return heard, []
+    # One line's question was answered: that line is noted, the others stay.
+    number, _, line = answer.partition("|")
+    if not number.isdecimal():
+        number, line = "0", answer
+    others = [one for at, one in enumerate(heard) if at != int(number)]
+    return ear.hear(line[:5000]), others
 
 
 def _three(request: HttpRequest) -> str:

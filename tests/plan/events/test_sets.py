@@ -121,7 +121,7 @@ def test_a_rotation_from_before_is_still_told_by_its_own_tags(event, marin, join
     join("K02", "K03")
     event.refresh_from_db()
 
-    moves = board_of(event, event.moment_of(1)).moves
+    moves = [one.move for one in board_of(event, event.moment_of(1)).moves]
 
     assert moves
     assert not any("?" in (move.bring, move.bring_back) for move in moves)
