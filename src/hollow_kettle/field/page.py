@@ -179,6 +179,12 @@ class BoardStation:
         return battery is not None and (battery.is_tripped or battery.is_held)
 
     @property
+    def late_words(self) -> str:
+        """What a negative slack means: bold alone says it to nobody in the sun."""
+        is_late = self.slack_min is not None and self.slack_min < 0
+        return ", too late" if is_late else ""
+
+    @property
     def lasts_h(self) -> float:
         """How long it lasts to its reserve in the 1-in-10 bad case. [h]"""
         if not self.is_open:
