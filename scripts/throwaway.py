@@ -9,12 +9,10 @@ from contextlib import contextmanager
 def throwaway_database(name: str) -> Iterator[None]:
     """Start a cluster of its own and set Django up on it; both are gone afterwards."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hollow_kettle.settings.test")
-    from hollow_kettle.command.cluster import Cluster
+    from hollow_kettle.command.cluster import throwaway
     from hollow_kettle.command.home import data_folder
 
-    cluster = Cluster(data_folder(), name=f"{name}-cluster", is_throwaway=True)
-    cluster.start()
-    try:
+    with throwaway(data_folder(), name) as cluster:
         os.environ |= cluster.environment(role="kettle_owner", database="postgres")
         import django
         from django.test.utils import get_runner
@@ -27,5 +25,3 @@ def throwaway_database(name: str) -> Iterator[None]:
         made = runner.setup_databases()
         yield
         runner.teardown_databases(made)
-    finally:
-        cluster.stop()

@@ -11,7 +11,7 @@ from django.conf import settings
 
 from hollow_kettle.command import archive, copies, serving
 from hollow_kettle.command.__main__ import HELP, JOBS
-from hollow_kettle.command.cluster import Cluster
+from hollow_kettle.command.cluster import Cluster, throwaway
 from hollow_kettle.command.home import KettleError, data_folder, installation_secrets
 from hollow_kettle.command.web_user import web_runner
 
@@ -109,12 +109,9 @@ def test_secrets_are_made_once_and_kept_to_the_owner(tmp_path):
 @pytest.fixture(scope="module")
 def cluster():
     """The cluster the tests run on; a second user of it does not stop it."""
-    second = Cluster(data_folder(), name="test-cluster")
+    second = Cluster(data_folder(), name=os.environ["KETTLE_TEST_CLUSTER"])
     second.start()
     yield second
-    with second.connect_admin() as connection:
-        for name in ("kettle_copy", copies.SCRATCH):
-            connection.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
     second.stop()
     second.connect_admin().close()  # it still runs for its first user
 
@@ -134,6 +131,27 @@ def test_the_cluster_is_local_asks_for_passwords_and_is_not_run_by_root(cluster)
     assert show["listen_addresses"] == "127.0.0.1"
     assert methods == {"scram-sha-256"}
     assert Path(show["data_directory"]).stat().st_uid != 0
+
+
+def test_what_a_killed_run_left_is_removed_by_the_next():
+    """And a run that still goes on keeps its own."""
+    code = """
+import os, signal
+from hollow_kettle.command.cluster import throwaway
+from hollow_kettle.command.home import data_folder
+with throwaway(data_folder(), "killed") as cluster:
+    print(cluster.home, flush=True)
+    os.kill(os.getpid(), signal.SIGKILL)
+"""
+    left = Path(run("-c", code).stdout.strip())
+    assert (left / "data" / "postmaster.pid").exists()
+
+    with throwaway(data_folder(), "next") as following:
+        assert not left.exists()
+        with following.connect_admin() as connection:
+            assert connection.execute("SHOW fsync").fetchone() == ("off",)
+        assert (data_folder() / os.environ["KETTLE_TEST_CLUSTER"]).exists()
+    assert not following.home.exists()
 
 
 def test_a_backup_comes_back_and_what_was_there_is_kept(cluster, tmp_path, monkeypatch):

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from . import benches, copies, quality, serving
-from .cluster import Cluster
+from .cluster import Cluster, throwaway
 from .home import KettleError, data_folder
 
 if TYPE_CHECKING:
@@ -35,12 +35,11 @@ for root). Add --demo to coordinator, unlock or shell to mean the demo club.
 """
 
 CLUB, DEMO = "kettle_club", "kettle_demo"
-TEST = "test-cluster"
 
 
 @contextmanager
-def _cluster(name: str = "cluster") -> Iterator[Cluster]:
-    cluster = Cluster(data_folder(), name=name, is_throwaway=name == TEST)
+def _cluster() -> Iterator[Cluster]:
+    cluster = Cluster(data_folder())
     try:
         cluster.start()
         yield cluster
@@ -155,8 +154,9 @@ def restore(arguments: list[str]) -> None:
 
 def test(arguments: list[str]) -> None:
     """Run every check."""
-    with _cluster(TEST) as cluster:
+    with throwaway(data_folder(), "test") as cluster:
         environment = cluster.environment(role="kettle_owner", database="postgres")
+        environment["KETTLE_TEST_CLUSTER"] = cluster.home.name
         code = quality.run_all(arguments, {**os.environ, **environment})
     sys.exit(code)
 

@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from .cluster import Cluster
+from .cluster import throwaway
 from .home import ROOT, KettleError, data_folder
 
 
@@ -23,14 +23,10 @@ def run(arguments: list[str]) -> None:
         raise KettleError(
             f"No benchmark {', '.join(sorted(unknown))}; there are: {', '.join(known)}"
         )
-    cluster = Cluster(data_folder(), name="test-cluster")
-    cluster.start()
-    try:
+    with throwaway(data_folder(), "bench") as cluster:
         environment = cluster.environment(role="kettle_owner", database="postgres")
         for name in names or known:
             _measure([str(known[name]), *options], environment, as_json=as_json)
-    finally:
-        cluster.stop()
 
 
 def _measure(command: list[str], environment: dict[str, str], *, as_json: bool) -> None:

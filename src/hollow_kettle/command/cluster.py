@@ -15,13 +15,17 @@ import pwd
 import shutil
 import socket
 import subprocess
+from contextlib import contextmanager
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 import psycopg
 from psycopg import sql
 
 from .home import KettleError, exclusive, installation_secrets
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
 
 SERVER_USER = "postgres"
 FIRST_PORT = 54320
@@ -82,6 +86,13 @@ class Cluster:
             finally:
                 self._use.close()
                 self._use = None
+
+    def discard(self) -> None:
+        """Stop a throwaway cluster and remove it, unless somebody still uses it."""
+        self._use = self._use or (self.home / "in-use.lock").open("a")
+        self.stop()
+        if not self._is_running():
+            shutil.rmtree(self.home, ignore_errors=True)
 
     def ensure_database(self, name: str) -> bool:
         """Create a database owned by `kettle_owner`; False when it was there."""
@@ -231,3 +242,24 @@ def _free_port(first: int) -> int:
             if probe.connect_ex(("127.0.0.1", port)):
                 return port
     raise KettleError(f"No free port between {FIRST_PORT} and {FIRST_PORT + 200}.")
+
+
+@contextmanager
+def throwaway(folder: Path, purpose: str) -> Iterator[Cluster]:
+    """
+    Start a cluster for one run, and remove it afterwards.
+
+    What a killed run left behind is removed first; no run meets another's data.
+    """
+    cluster = Cluster(
+        folder, name=f"{purpose}-cluster-{os.getpid()}", is_throwaway=True
+    )
+    with exclusive(folder, "throwaway"):
+        for home in folder.glob("*-cluster-*/in-use.lock"):
+            Cluster(folder, name=home.parent.name).discard()
+        cluster.home.mkdir()
+        cluster.start()
+    try:
+        yield cluster
+    finally:
+        cluster.discard()
