@@ -102,6 +102,10 @@ BAY_W = Limit(1, 20_000, "W")
 #: People who walk together.
 PEOPLE, USUAL_PEOPLE = Limit(1, 20), 2
 
+# What is read in the field; beyond it, a slip of the keyboard.
+READ_V, READ_A = Limit(-100, 1000, "V"), Limit(-2000, 2000, "A")
+READ_AH, GAUGE_PCT = Limit(-100_000, 100_000, "Ah"), Limit(0, 100, "%")
+
 # Panels and the sky.
 PANEL_W = Limit(1, 5000, "W")
 VMP_V = Limit(1, 600, "V")

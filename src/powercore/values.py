@@ -52,6 +52,11 @@ def parse_number(text: str, field: str) -> float:
     return float(text.replace(",", "."))
 
 
+def without_zeros(text: str) -> str:
+    """Return a text without leading zeros in its numbers: K07 and K7 sound alike."""
+    return re.sub(r"\d+", lambda digits: str(int(digits.group())), text)
+
+
 def in_range(
     field: str,
     value: float,

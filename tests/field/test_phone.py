@@ -93,6 +93,19 @@ def test_an_entry_stays_its_author_s_whoever_sends_it(post, people, esker, druml
     assert FieldEntry.objects.get(gauge_pct=12).actor == people["logger"]
 
 
+def test_what_waits_is_answered_from_what_was_typed(post, under_way, esker, boss):
+    """The form of a waiting entry shows the phone's own fields."""
+    bad = entry(what="station", station=str(esker.pk), what_="", taken="half nine")
+    bad["fields"]["what"] = "low"
+    post([bad])
+    waits = FieldEntry.objects.get(standing="quarantine")
+    page = boss.get(reverse("field:entry_answer", args=[under_way.pk, waits.pk]))
+
+    assert page.status_code == 200
+    assert '<option value="low" selected>' in page.content.decode()
+    assert "author" not in waits.raw["sent"]
+
+
 def test_what_is_odd_is_asked_about_while_somebody_is_there(post):
     """The form comes back with its question; sent late, it is kept as it was meant."""
     odd = entry(tag="K01", volts="31") | {"late": False}

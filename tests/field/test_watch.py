@@ -73,6 +73,22 @@ def test_a_move_told_by_mistake_is_struck(under_way, move, tap, marin):
     assert progress(under_way, move).told is None
 
 
+def test_the_log_says_what_was_noted_in_words(under_way, move, tap, marin, shelf, boss):
+    """Each kind of entry reads as somebody would say it."""
+    tap("told")
+    tap("left")
+    how = {"by": marin, "at": under_way.clock.now()}
+    services.log_move(under_way, shelf["K03"], to=None, **how)
+    services.note(under_way, "stand_down", **how)
+    text = boss.get(reverse("field:log_list", args=[under_way.pk])).content.decode()
+
+    assert f"crew told: {move.bring} to {move.station.name}" in text
+    assert f"crew left: {move.bring} to {move.station.name}" in text
+    assert "K03 on the way" in text
+    assert re.search(r">\s*stand down\s*<", text)
+    assert "None" not in text
+
+
 def test_bad_taps_change_nothing(under_way, tap, client_of):
     """A move that is not there, a state that is none."""
     before = FieldEntry.objects.count()

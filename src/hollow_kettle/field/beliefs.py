@@ -23,10 +23,9 @@ from hollow_kettle.log.models import (
     Kind,
     PlaceKind,
     Placement,
-    Standing,
     StationDraw,
 )
-from hollow_kettle.log.services import replace_rows
+from hollow_kettle.log.services import counting, replace_rows
 from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.charge import belief as charge
 from powercore.belief.believed import Begun, SocEstimate, unknown
@@ -56,13 +55,6 @@ CHANGES = 0.05**2
 MOST_MARKS = 12
 
 
-def unstruck(entries: Iterable[FieldEntry]) -> Iterable[FieldEntry]:
-    """Return the entries that are neither strikes nor struck."""
-    found = list(entries)
-    struck = {entry.strikes for entry in found if entry.kind == Kind.STRIKE}
-    return [e for e in found if e.kind != Kind.STRIKE and e.uid not in struck]
-
-
 def readings_of(
     event: Event, battery: UUID | None = None, since: datetime | None = None
 ) -> defaultdict[UUID, list[FieldEntry]]:
@@ -74,19 +66,19 @@ def readings_of(
     readings: defaultdict[UUID, list[FieldEntry]] = defaultdict(list)
     span = (event.starts_at - AT_THE_SHELF, event.ends_at)
     entries = FieldEntry.objects.filter(
-        Q(event_key=event.pk, kind__in=(Kind.READING, Kind.STRIKE))
+        Q(event_key=event.pk, kind=Kind.READING)
         | Q(
             event_key=None,
-            battery__isnull=False,
-            kind__in=(Kind.READING, Kind.CHARGED, Kind.STRIKE),
+            kind__in=(Kind.READING, Kind.CHARGED),
             effective_at__range=span,
         ),
-        standing=Standing.KEPT,
-    ).order_by("effective_at", "uid")
+        battery__isnull=False,
+    )
     if battery is not None:
-        own = Q(battery=battery, effective_at__gte=since or span[0])
-        entries = entries.filter(own | Q(kind=Kind.STRIKE))
-    for entry in unstruck(entries):
+        entries = entries.filter(battery=battery)
+    if since is not None:
+        entries = entries.filter(effective_at__gt=since)
+    for entry in counting(entries).order_by("effective_at", "uid"):
         if entry.battery is not None:
             readings[entry.battery].append(entry)
     return readings
@@ -292,10 +284,9 @@ def work_out(event: Event) -> None:
         charge.refresh(uids)  # what the shelf noted since goes on from here
 
 
-def reading_came(event: Event, battery: UUID, at: datetime) -> bool:
+def reading_came(physics: EventPhysics, battery: UUID, at: datetime) -> bool:
     """Work out what a reading changes, if that is its battery's last turn alone."""
-    physics = EventPhysics(event)
-    last = _last_turn(physics, battery, at)
+    event, last = physics.event, _last_turn(physics, battery, at)
     if last is None or event.state == Event.State.CLOSED:
         return False
     row, turn, life = last
@@ -307,7 +298,8 @@ def reading_came(event: Event, battery: UUID, at: datetime) -> bool:
     new.place, new.since = row.place, row.since
     _keep([new])
     if found := walk.draws():
-        _keep_draws(event, physics.draws | found)
+        physics.draws |= found
+        _keep_draws(event, physics.draws)
     return True
 
 
@@ -342,8 +334,7 @@ def _last_turn(
     ):
         return None
     here.place = row.place
-    read = readings_of(event, battery, here.started_at).get(battery, [])
-    read = [one for one in read if one.effective_at > here.started_at]
+    read = readings_of(event, battery, here.started_at)[battery]
     turn = Turn(battery, here, here.started_at, None, read)
     life = Life(Belief(pack), Begun.of_numbers(row.begun), row.turns_begun)
     return row, turn, life
@@ -358,7 +349,7 @@ def carry_forward(event: Event) -> None:
         ).select_related("place")
     )
     for row in rows:
-        soc = physics.carried_forward(row, now)
+        soc, _ = physics.joint_at(row, now)
         row.soc_typical, row.soc_low, row.soc_high = soc.typical, soc.low, soc.high
         row.as_of = now if row.as_of is not None else None
     names = ("soc_typical", "soc_low", "soc_high", "as_of")

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from datetime import datetime
 from uuid import UUID
 
 from django.db import transaction
@@ -66,14 +67,16 @@ def _count(event: Event, entries: Sequence[FieldEntry]) -> None:
         since = log.first_change(entries)
         if since is not None:
             log.rebuild(event.pk, since)
-    batteries = {entry.battery for entry in readings if entry.battery is not None}
+    first: dict[UUID, datetime] = {}
+    for entry in readings:
+        if entry.battery is not None:
+            at = first.get(entry.battery, entry.effective_at)
+            first[entry.battery] = min(at, entry.effective_at)
     if not entries:
         return
-    if len(readings) < len(entries) or len(batteries) > FEW:
+    physics = beliefs.EventPhysics(event)
+    is_small = len(readings) == len(entries) and len(first) <= FEW
+    if not is_small or not all(
+        beliefs.reading_came(physics, battery, at) for battery, at in first.items()
+    ):
         beliefs.work_out(event)
-        return
-    for battery in batteries:
-        first = min(e.effective_at for e in readings if e.battery == battery)
-        if not beliefs.reading_came(event, battery, first):
-            beliefs.work_out(event)
-            return

@@ -18,7 +18,7 @@ from hollow_kettle.shelf.models import Asset, Battery
 from hollow_kettle.ui.forms import Dressed, NumberField, check_year
 from powercore.belief.readings import odd_volts
 from powercore.event.joining import TIE
-from powercore.limits import Limit
+from powercore.limits import GAUGE_PCT, READ_A, READ_AH, READ_V, Limit
 from powercore.physics.battery import Pack
 from powercore.sun.sources import NOT_OWN
 
@@ -78,6 +78,8 @@ class EntryForm(Dressed, forms.Form):
         self.event = event
         self.now = now or event.clock.now()
         self._said = {} if said is None else said
+        #: Whether something odd is asked about, which "I'm sure" would keep.
+        self.has_asked = False
 
     def offer_own(self, keys: set[UUID]) -> None:
         """Offer a station lead the own stations only; an empty set offers all."""
@@ -127,6 +129,7 @@ class EntryForm(Dressed, forms.Form):
     def ask(self, field: str, words: str) -> None:
         """Ask once about something odd; with "I'm sure" it is kept."""
         if not self.cleaned_data.get("sure"):
+            self.has_asked = True
             self.fields["sure"].widget = forms.CheckboxInput(
                 attrs={"class": "form-check-input"}
             )
@@ -155,10 +158,10 @@ class ReadingForm(EntryForm):
     """Volts with amps and how read; amp-hours; a gauge's percentage."""
 
     tag = TagField(label="Battery")
-    volts = NumberField(label="Volts", limit=Limit(-100, 1000, "V"), required=False)
+    volts = NumberField(label="Volts", limit=READ_V, required=False)
     amps = NumberField(
         label="Amps",
-        limit=Limit(-2000, 2000, "A"),
+        limit=READ_A,
         required=False,
         help_text="Current flowing out while you read the volts.",
     )
@@ -175,11 +178,11 @@ class ReadingForm(EntryForm):
     )
     amp_hours = NumberField(
         label="Amp-hours",
-        limit=Limit(-100_000, 100_000, "Ah"),
+        limit=READ_AH,
         required=False,
         help_text="Counted out since its last swap; minus when more came in.",
     )
-    gauge_pct = NumberField(label="Gauge", limit=Limit(0, 100, "%"), required=False)
+    gauge_pct = NumberField(label="Gauge", limit=GAUGE_PCT, required=False)
 
     def clean(self) -> dict[str, Any]:
         """Something must have been read; odd but possible readings are asked about."""

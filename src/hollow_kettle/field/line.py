@@ -83,6 +83,7 @@ class Ear:
                 tag: usual_volts(problem.batteries[str(uid)].pack)
                 for tag, uid in self._batteries.items()
             },
+            unknown_v=usual_volts(None),
             stations=tuple(self._stations),
             bays=tuple(bays),
             rack=racks[0] if racks else "Yard rack",

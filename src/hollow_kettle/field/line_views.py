@@ -4,27 +4,24 @@ from __future__ import annotations
 
 from uuid import UUID, uuid4, uuid5
 
-from django.core.exceptions import PermissionDenied
-from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
-from hollow_kettle.people.access import access_of, actor_of
-from hollow_kettle.plan.access import event_or_404
-from hollow_kettle.plan.models import Event
+from hollow_kettle.people.access import access_of
+from hollow_kettle.plan.access import event_to_log
 from powercore.logline.parse import Choice
 
-from . import queries, services
+from . import queries
 from .line import Ear, Heard, errors_of
-from .noting import Sending, note_by_form
+from .noting import Sending, note_and_hold
 
 
 @require_safe
 def line_preview(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Say how a line is understood, and what it would make of what is believed."""
-    event = _event(request, uid)
+    event = event_to_log(request, uid)
     ear = Ear(event)
     heard = ear.hear(request.GET.get("line", "")[:5000])
     for one in heard:
@@ -35,7 +32,7 @@ def line_preview(request: HttpRequest, uid: UUID) -> HttpResponse:
 @require_POST
 def line_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Note what was typed; what could be two things is asked about first."""
-    event = _event(request, uid)
+    event = event_to_log(request, uid)
     ear = Ear(event)
     heard, others = _typed(request, ear)
     key = _key(request)
@@ -68,15 +65,8 @@ def line_add(request: HttpRequest, uid: UUID) -> HttpResponse:
 @require_safe
 def line_help(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Show what the line understands, with examples to read aloud."""
-    event = _event(request, uid)
+    event = event_to_log(request, uid)
     return render(request, "field/line_help.html", {"event": event})
-
-
-def _event(request: HttpRequest, uid: UUID) -> Event:
-    event = event_or_404(request, uid)
-    if not access_of(request).may_log_something(event.pk):
-        raise PermissionDenied
-    return event
 
 
 def _typed(request: HttpRequest, ear: Ear) -> tuple[list[Heard], list[Heard]]:
@@ -114,19 +104,11 @@ def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> None:
     what, form = ear.form(heard, key)
     if not form.is_valid():
         heard.asks = errors_of(form)
-        if "sure" in form.fields and not form.cleaned_data.get("sure"):
+        if form.has_asked:
             heard.choices = (Choice("I'm sure: keep it", f"{heard.line} !"),)
         return
-    with transaction.atomic():
-        receipt = note_by_form(
-            access_of(request), ear.event, what, form, Sending(raw={"line": heard.line})
-        )
-        held = services.hold_by_note(
-            ear.event,
-            form.cleaned_data["text"],
-            by=actor_of(request),
-            at=form.cleaned_data["taken"],
-        )
+    sending = Sending(raw={"line": heard.line})
+    receipt, held = note_and_hold(access_of(request), ear.event, what, form, sending)
     if receipt is None:
         return
     heard.saved = "saved"

@@ -9,6 +9,7 @@ from typing import Any
 from uuid import UUID
 
 from django.core.exceptions import PermissionDenied
+from django.db import transaction
 
 from hollow_kettle.log.models import BatteryNow, Kind, PlaceKind
 from hollow_kettle.log.services import Receipt, Sent
@@ -77,6 +78,21 @@ def note_by_form(
     if noted is None:
         return services.note(event, Kind.NOTE, **common)
     return noted(access, event, form, common)
+
+
+@transaction.atomic
+def note_and_hold(
+    access: Access,
+    event: Event,
+    what: str,
+    form: EntryForm,
+    sending: Sending | None = None,
+) -> tuple[Receipt | None, list[str]]:
+    """Note what a form says; also the tags that it puts on hold by its remark."""
+    receipt = note_by_form(access, event, what, form, sending)
+    assert access.actor is not None  # noqa: S101 - who may log is signed in
+    text, at = form.cleaned_data["text"], form.cleaned_data["taken"]
+    return receipt, services.hold_by_note(event, text, by=access.actor, at=at)
 
 
 def _note_reading(

@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from uuid import UUID, uuid5
@@ -33,13 +33,15 @@ from . import services
 from .follow import follow
 from .forms import FORMS, EntryForm
 from .line import errors_of
-from .noting import Sending, note_by_form
+from .noting import Sending, note_and_hold
 
 #: At most so many entries of one phone are taken at once.
 MOST = 100
 #: A phone's clock may be so far off before its own time is not believed. [s]
 MOST_SKEW_S = 3 * 86400
 _SALT = "field.author"
+#: What of an entry is kept beside its fields.
+_KEPT = ("key", "what", "typed_at", "late")
 _KINDS = {
     "reading": Kind.READING,
     "swap": Kind.SWAP,
@@ -169,13 +171,16 @@ def _take(
         device=batch.device,
         device_at=typed,
         skew_s=batch.skew_s,
-        raw=dict(entry),
+        raw={"sent": {name: entry.get(name) for name in _KEPT}},
         is_last=False,
     )
     if form_class is None or not isinstance(fields, dict):
+        whole = {name: value for name, value in entry.items() if name != "author"}
+        sending = replace(sending, raw={"sent": whole})
         return _aside(event, key, said, access, sending, at, "it is no entry we know")
     is_late = bool(entry.get("late"))
     data = {str(name): str(value)[:500] for name, value in fields.items()}
+    sending = replace(sending, raw={**data, **sending.raw})
     data.setdefault("how", "receiving")
     data |= {"uid": str(key)} | ({"sure": "on"} if is_late else {})
     form = form_class(data, event=event, now=at, said=batch.said)
@@ -184,14 +189,10 @@ def _take(
             return Answer(said, False, errors_of(form), form)
         return _aside(event, key, said, access, sending, at, errors_of(form))
     try:
-        receipt = note_by_form(access, event, what, form, sending)
+        receipt, held = note_and_hold(access, event, what, form, sending)
     except PermissionDenied:
         why = "it is of a station that its author does not log for"
         return _aside(event, key, said, access, sending, at, why)
-    assert access.actor is not None  # noqa: S101 - who may log is signed in
-    held = services.hold_by_note(
-        event, form.cleaned_data["text"], by=access.actor, at=form.cleaned_data["taken"]
-    )
     words = _words(receipt, FORMS[what][0])
     if held:
         words += f" On hold until somebody releases it: {', '.join(held)}."
@@ -209,19 +210,20 @@ def _aside(  # noqa: PLR0913 - an entry as it came, and why it waits
 ) -> Answer:
     """Keep what can't be used as it came, for a coordinator to look at."""
     assert access.actor is not None  # noqa: S101 - who may log is signed in
-    what = str(sending.raw.get("what", ""))
+    entry = sending.raw["sent"]
+    what = str(entry.get("what", ""))
     receipt = services.note(
         event,
         _KINDS.get(what, Kind.NOTE),
         by=access.actor,
         at=at,
         refresh=False,
-        note=json.dumps(sending.raw.get("fields"), default=str)[:500],
+        note=json.dumps(sending.raw, default=str)[:500],
         sent=Sent(
             device=sending.device,
             uid=key,
             raw=dict(sending.raw),
-            said_when=str(sending.raw.get("typed_at", "")),
+            said_when=str(entry.get("typed_at", "")),
             aside=why[:200],
         ),
     )

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from uuid import UUID
 
-from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.template.loader import render_to_string
 from django.views.decorators.http import require_POST, require_safe
 
 from hollow_kettle.people.access import access_of
-from hollow_kettle.plan.access import event_or_404
+from hollow_kettle.plan.access import event_to_log
 
 from . import phone
 
@@ -18,9 +17,7 @@ from . import phone
 @require_POST
 def entries_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Take a batch of entries; answered item by item."""
-    event = event_or_404(request, uid)
-    if not access_of(request).may_log_something(event.pk):
-        raise PermissionDenied
+    event = event_to_log(request, uid)
     try:
         batch = phone.read_batch(request.body)
     except phone.NotABatch as error:

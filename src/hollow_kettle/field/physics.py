@@ -176,12 +176,8 @@ class EventPhysics:
                 )
                 at = until
 
-    def carried_forward(self, row: BatteryNow, now: datetime) -> SocEstimate:
-        """What was worked out at the last entry, carried forward to now."""
-        return self.joint_at(row, now)[0]
-
     def joint_at(self, row: BatteryNow, now: datetime) -> tuple[SocEstimate, Joint]:
-        """The same, with what is believed of charge and factor together."""
+        """What was worked out at the last entry, carried forward to now."""
         before = SocEstimate(
             typical=row.soc_typical,
             low=row.soc_low,

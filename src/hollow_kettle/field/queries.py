@@ -11,6 +11,7 @@ from django.db.models import Count, Exists, OuterRef, Q, QuerySet, Subquery
 
 from hollow_kettle.log.models import (
     CALLS,
+    MOVE_STATES,
     BatteryNow,
     FieldEntry,
     Kind,
@@ -18,6 +19,7 @@ from hollow_kettle.log.models import (
     Standing,
     Waiting,
 )
+from hollow_kettle.log.services import counting
 from hollow_kettle.log.states import STATES, is_ready, state_of
 from hollow_kettle.plan.bridge.rotations import published
 from hollow_kettle.plan.models import Event, Rotation, Station
@@ -26,6 +28,7 @@ from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
 from powercore.belief.believed import unknown
 from powercore.belief.runtime import TimeLeft, time_left
+from powercore.values import windows_where
 
 from .beliefs import believed_draws
 from .conflicts import questions
@@ -59,9 +62,7 @@ def log_state(event: Event) -> LogState:
     aside = unanswered(own).order_by().values("event_key")
     on_hold = Count("batteries", filter=~Q(batteries__hold=""))
     waits = Exists(Waiting.objects.filter(event_key=OuterRef("pk")))
-    struck = FieldEntry.objects.filter(kind=Kind.STRIKE, strikes=OuterRef("uid"))
-    calls = own.filter(kind__in=CALLS, standing=Standing.KEPT).exclude(Exists(struck))
-    call = calls.order_by("-effective_at", "-pk")
+    call = counting(own.filter(kind__in=CALLS)).order_by("-effective_at", "-pk")
     found = Event.objects.filter(pk=event.pk).annotate(held=on_hold, waits=waits)
     last, quarantined, held, is_behind, kind, at = found.values_list(
         Subquery(own.order_by("-pk").values("pk")[:1]),
@@ -215,13 +216,11 @@ def _coming(event: Event, moves: list[Move], now: datetime) -> list[NextMove]:
     since = now - timedelta(hours=4)
     noted = FieldEntry.objects.filter(
         event_key=event.pk,
-        kind__in=(Kind.SWAP, Kind.MOVE, Kind.TOLD, Kind.LEFT),
-        standing=Standing.KEPT,
+        kind__in=(Kind.SWAP, Kind.MOVE, *MOVE_STATES),
         effective_at__gte=since,
     )
-    struck = FieldEntry.objects.filter(kind=Kind.STRIKE, strikes=OuterRef("uid"))
     rows = list(
-        noted.exclude(Exists(struck))
+        counting(noted)
         .order_by("effective_at")
         .values_list("kind", "station_key", "battery", "effective_at")
     )
@@ -250,20 +249,14 @@ def stock_until_morning(
     """
     event, problem = physics.event, physics.problem
     grid, minute = problem.grid, event.minute_of(now)
-    slot = int(max(0, minute) // grid.step_min)
-    if slot >= grid.count:
+    if minute >= grid.span_min:
         return None
-    dark = np.flatnonzero(problem.dark[slot:])
-    end = grid.count
-    if dark.size:
-        light = np.flatnonzero(~problem.dark[slot + dark[0] :])
-        end = slot + int(dark[0]) + int(light[0]) if light.size else grid.count
-    edges = grid.edges_min
-    until_min = float(edges[end])
+    ends = (night.end_min for night in windows_where(grid, problem.dark))
+    until_min = next((end for end in ends if end > minute), grid.span_min)
     needed = 0.0
     for key, wh in problem.asked_wh.items():
         factor = physics.draws[key].mean if key in physics.draws else 1.0
-        first, last = np.interp((minute, until_min), edges, wh)
+        first, last = np.interp((minute, until_min), grid.edges_min, wh)
         needed += factor * float(last - first)
     held = [0.0, 0.0]
     for one in batteries:

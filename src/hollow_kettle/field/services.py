@@ -73,15 +73,15 @@ def note(
         Kept, quarantined or in conflict, and why.
     """
     sent = sent or Sent()
-    why = sent.aside or _why_aside(event, by, at)
-    if sent.raw.get("tag") and fields.get("battery") is None:
+    why = sent.aside
+    if not why and sent.raw.get("tag") and fields.get("battery") is None:
         why = f"no battery {sent.raw['tag']} on the shelf"
     receipt = log.append(
         event_key=event.pk,
         actor=by,
         kind=kind,
         effective_at=at,
-        sent=replace(sent, aside=why),
+        sent=replace(sent, aside=why or _why_aside(event, by, at)),
         **{"device_at": at, **fields},
     )
     if refresh and receipt.standing == "kept" and not receipt.is_repeat:
@@ -128,9 +128,15 @@ def log_swap(
 
 
 def log_move(
-    event: Event, battery: Asset, *, to: Place, by: Actor, at: datetime, **how: Any
+    event: Event,
+    battery: Asset,
+    *,
+    to: Place | None,
+    by: Actor,
+    at: datetime,
+    **how: Any,
 ) -> Receipt:
-    """Note that a battery was put somewhere: a bay, the rack, home."""
+    """Note that a battery was put somewhere: a bay, the rack; None: on the way."""
     return note(
         event,
         Kind.MOVE,
@@ -138,7 +144,7 @@ def log_move(
         at=at,
         battery=battery.pk,
         place=to,
-        station_key=to.station_key,
+        station_key=to.station_key if to else None,
         **how,
     )
 

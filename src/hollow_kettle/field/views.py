@@ -6,7 +6,6 @@ from typing import Any
 from uuid import UUID, uuid4
 
 from django.contrib import messages
-from django.core.exceptions import PermissionDenied
 from django.db.models import Q
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
@@ -17,10 +16,10 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.log.models import FieldEntry, Kind
+from hollow_kettle.log.models import MOVE_STATES, FieldEntry, Kind
 from hollow_kettle.log.services import Receipt
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
-from hollow_kettle.plan.access import event_or_404, events_visible_to
+from hollow_kettle.plan.access import event_or_404, event_to_log, events_visible_to
 from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
 
@@ -28,7 +27,7 @@ from . import queries, services
 from .forms import (
     FORMS,
 )
-from .noting import note_by_form
+from .noting import note_and_hold
 from .phone import author_token
 
 
@@ -143,7 +142,9 @@ def words_of(entry: FieldEntry, tags: dict[UUID, str], names: dict[UUID, str]) -
         to = f" to {entry.place_out}" if entry.place_out else ""
         return f"{where}: {tag} in{back}{to}"
     if entry.kind == Kind.MOVE:
-        return f"{tag} to {entry.place}"
+        return f"{tag} to {entry.place}" if entry.place else f"{tag} on the way"
+    if entry.kind in MOVE_STATES:
+        return f"{entry.get_kind_display()}: {tag} to {where}"
     if entry.kind == Kind.SOURCE:
         name = (
             names.get(entry.source_key, "a source") if entry.source_key else "a source"
@@ -153,7 +154,8 @@ def words_of(entry: FieldEntry, tags: dict[UUID, str], names: dict[UUID, str]) -
         return f"{where}: {'full power' if entry.step == 'full' else 'low power'}"
     if entry.kind in (Kind.NOTE, Kind.STRIKE):
         return entry.note
-    return f"{where}: {entry.get_kind_display()}"
+    said = entry.get_kind_display()
+    return f"{where}: {said}" if where else said
 
 
 def _may_strike(request: HttpRequest, entry: FieldEntry) -> bool:
@@ -168,11 +170,9 @@ def _may_strike(request: HttpRequest, entry: FieldEntry) -> bool:
 @require_http_methods(["GET", "POST"])
 def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
     """Note one thing."""
-    event = event_or_404(request, uid)
     if what not in FORMS:
         raise Http404
-    if not access_of(request).may_log_something(event.pk):
-        raise PermissionDenied
+    event = event_to_log(request, uid)
     _, form_class = FORMS[what]
     initial = {
         name: request.GET[name]
@@ -183,18 +183,14 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
     if request.method == "GET":
         form.offer_own(access_of(request).own_stations(event.pk))
     if request.method == "POST" and form.is_valid():
-        receipt = note_by_form(access_of(request), event, what, form)
+        receipt, held = note_and_hold(access_of(request), event, what, form)
         if receipt is not None:
             tell(request, event, receipt, FORMS[what][0])
-            text = form.cleaned_data.get("text", "")
-            held = services.hold_by_note(
-                event, text, by=actor_of(request), at=form.cleaned_data["taken"]
-            )
             if held:
                 messages.warning(
                     request, f"On hold until somebody releases it: {', '.join(held)}."
                 )
-            return redirect(_next(request, event))
+            return redirect("field:log_list", event.pk)
     status = 422 if form.is_bound else 200
     context = {
         "event": event,
@@ -206,11 +202,6 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
         "author": author_token(actor_of(request)),
     }
     return render(request, "field/entry_add.html", context, status=status)
-
-
-def _next(request: HttpRequest, event: Event) -> str:
-    name = "field:board" if request.POST.get("back") == "board" else "field:log_list"
-    return reverse(name, args=[event.pk])
 
 
 def tell(request: HttpRequest, event: Event, receipt: Receipt, what: str) -> None:

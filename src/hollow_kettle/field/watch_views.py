@@ -12,8 +12,9 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
 from hollow_kettle.log.models import CALLS, MOVE_STATES, FieldEntry, Kind
+from hollow_kettle.log.services import counting
 from hollow_kettle.people.access import access_of, actor_of
-from hollow_kettle.plan.access import event_or_404
+from hollow_kettle.plan.access import event_or_404, event_to_log
 from hollow_kettle.plan.models import Event
 
 from . import queries, services
@@ -27,7 +28,7 @@ AHEAD = timedelta(hours=8)
 @require_POST
 def move_state(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Note that a crew was told of a move, or left for it."""
-    event = _event(request, uid)
+    event = event_to_log(request, uid)
     what = request.POST.get("what", "")
     station = event.stations.filter(pk=_key(request, "station")).first()
     battery = event.batteries.filter(pk=_key(request, "battery")).first()
@@ -49,13 +50,6 @@ def move_state(request: HttpRequest, uid: UUID) -> HttpResponse:
     return redirect("field:board", event.pk)
 
 
-def _event(request: HttpRequest, uid: UUID) -> Event:
-    event = event_or_404(request, uid)
-    if not access_of(request).may_log_something(event.pk):
-        raise PermissionDenied
-    return event
-
-
 def _key(request: HttpRequest, name: str) -> UUID:
     """What was sent as a key; one that nothing has, where it is none."""
     try:
@@ -67,7 +61,7 @@ def _key(request: HttpRequest, name: str) -> UUID:
 @require_POST
 def call(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Stop all walks, or let them go on; whoever logs may."""
-    event = _event(request, uid)
+    event = event_to_log(request, uid)
     what = request.POST.get("what", "")
     if what not in CALLS:
         messages.warning(request, "Say whether to stand down or that all is clear.")
@@ -89,12 +83,13 @@ def handover(request: HttpRequest, uid: UUID) -> HttpResponse:
     context = {
         "event": event,
         "board": board,
-        "thin": [s for s in board.stations if s.is_open][:4],
         "held": [b for b in board.batteries if b.is_held],
         "crews": event.crews.filter(ends_at__gt=now, starts_at__lt=now + AHEAD),
         "people": _about(event),
-        "notes": FieldEntry.objects.filter(
-            event_key=event.pk, kind=Kind.NOTE, effective_at__gt=now - LATELY
+        "notes": counting(
+            FieldEntry.objects.filter(
+                event_key=event.pk, kind=Kind.NOTE, effective_at__gt=now - LATELY
+            )
         ).order_by("-effective_at")[:6],
     }
     return render(request, "field/handover.html", context)

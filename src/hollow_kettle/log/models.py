@@ -25,6 +25,7 @@ from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
 from powercore.belief.believed import Joint
 from powercore.belief.draw import DrawFactor
+from powercore.limits import GAUGE_PCT, READ_A, READ_AH, READ_V, Limit
 
 
 class PlaceKind(models.TextChoices):
@@ -103,6 +104,10 @@ class Standing(models.TextChoices):
     KEPT = "kept", "kept"
     QUARANTINE = "quarantine", "quarantine"
     CONFLICT = "conflict", "conflict"
+
+
+def _ends(limit: Limit) -> tuple[float, float]:
+    return limit.low, limit.high
 
 
 class FieldEntry(models.Model):
@@ -245,10 +250,10 @@ class FieldEntry(models.Model):
             ),
             models.CheckConstraint(
                 name="log_no_absurdities",
-                condition=(Q(volts__isnull=True) | Q(volts__range=(-100, 1000)))
-                & (Q(amps__isnull=True) | Q(amps__range=(-2000, 2000)))
-                & (Q(amp_hours__isnull=True) | Q(amp_hours__range=(-1e5, 1e5)))
-                & (Q(gauge_pct__isnull=True) | Q(gauge_pct__range=(0, 100))),
+                condition=(Q(volts__isnull=True) | Q(volts__range=_ends(READ_V)))
+                & (Q(amps__isnull=True) | Q(amps__range=_ends(READ_A)))
+                & (Q(amp_hours__isnull=True) | Q(amp_hours__range=_ends(READ_AH)))
+                & (Q(gauge_pct__isnull=True) | Q(gauge_pct__range=_ends(GAUGE_PCT))),
             ),
         ]
         triggers = [

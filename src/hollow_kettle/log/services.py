@@ -11,7 +11,7 @@ from typing import Any
 from uuid import UUID, uuid4
 
 from django.db import IntegrityError, connection, transaction
-from django.db.models import Model, Q, QuerySet
+from django.db.models import Exists, Model, OuterRef, Q, QuerySet
 
 from hollow_kettle.people.models import Actor
 from powercore.belief import fold as core
@@ -127,6 +127,15 @@ def _keep(
         if says and entry.event_key is not None:
             Waiting.objects.create(entry=entry.pk, event_key=entry.event_key)
     return Receipt(uid=uid, standing=standing, why=why)
+
+
+def counting(entries: QuerySet[FieldEntry]) -> QuerySet[FieldEntry]:
+    """Those of entries that count: kept, no strike, and not struck."""
+    struck = FieldEntry.objects.filter(
+        kind=Kind.STRIKE, standing=Standing.KEPT, strikes=OuterRef("uid")
+    )
+    kept = entries.filter(~Exists(struck), standing=Standing.KEPT)
+    return kept.exclude(kind=Kind.STRIKE)
 
 
 def take(event_key: UUID) -> bool:

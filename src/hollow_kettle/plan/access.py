@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from uuid import UUID
 
+from django.core.exceptions import PermissionDenied
 from django.db.models import QuerySet
 from django.http import Http404, HttpRequest
 from django.shortcuts import get_object_or_404
@@ -24,6 +25,14 @@ def event_or_404(request: HttpRequest, uid: UUID) -> Event:
     event = events_visible_to(access_of(request)).filter(pk=uid).first()
     if event is None:
         raise Http404
+    return event
+
+
+def event_to_log(request: HttpRequest, uid: UUID) -> Event:
+    """Return an event in which the person logs something; else 404 or 403."""
+    event = event_or_404(request, uid)
+    if not access_of(request).may_log_something(event.pk):
+        raise PermissionDenied
     return event
 
 

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-#: Of a battery that nobody knows: a 12 V one. [V]
-USUAL_V = (9.0, 15.0)
+from powercore.values import without_zeros
+
 #: So much of a name is enough, where no other begins alike. [letters]
 ENOUGH = 3
 
@@ -16,7 +16,7 @@ ENOUGH = 3
 def plain(name: str) -> str:
     """A name without case, blanks and leading zeros in its numbers."""
     bare = re.sub(r"[\s_-]+", "", name.casefold())
-    return re.sub(r"\d+", lambda digits: str(int(digits.group())), bare)
+    return without_zeros(bare)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -26,6 +26,8 @@ class Names:
     #: Tags of batteries, with the volts between which each is usually read.
     batteries: Mapping[str, tuple[float, float]]
     stations: tuple[str, ...]
+    #: The same of a battery that nobody knows.
+    unknown_v: tuple[float, float]
     bays: tuple[str, ...] = ()
     rack: str = "Yard rack"
     sources: tuple[str, ...] = ()
@@ -50,7 +52,7 @@ class Names:
 
     def volts_of(self, tag: str) -> tuple[float, float]:
         """Volts between which a battery is usually read."""
-        return self.batteries.get(tag, USUAL_V)
+        return self.batteries.get(tag, self.unknown_v)
 
 
 def _like(said: str, names: Iterable[str]) -> str | None:

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
+from powercore.limits import GAUGE_PCT, READ_A, READ_AH, READ_V
 from powercore.logline.names import Names
 from powercore.logline.said import (
     MOVE,
@@ -40,13 +41,8 @@ from powercore.logline.tokens import (
 from powercore.logline.tokens import SOURCE as A_SOURCE
 from powercore.logline.tokens import STATION as A_STATION
 
-#: Ranges in which a quantity is no slip of the keyboard, by its unit.
-RANGES = {
-    "V": (-100, 1000),
-    "A": (-2000, 2000),
-    "Ah": (-100_000, 100_000),
-    "%": (0, 100),
-}
+#: In which range a quantity is no slip of the keyboard, by its unit.
+RANGES = {limit.unit: limit for limit in (READ_V, READ_A, READ_AH, GAUGE_PCT)}
 #: Words about a station, and what they say of it.
 _STATION = {
     "off_air": "off_air",
@@ -112,8 +108,12 @@ def parse(line: str, names: Names) -> Said | Question:
     Said or Question
         What it says; else what is asked, with the lines that answer it.
     """
+    return _parsed(line, Cut(names))
+
+
+def _parsed(line: str, cut: Cut) -> Said | Question:
     try:
-        return _Line(line, names).said()
+        return _Line(line, cut).said()
     except _Ask as ask:
         return ask.question
 
@@ -125,15 +125,15 @@ def parse_all(text: str, names: Names) -> list[tuple[str, Said | Question]]:
     A line that only names a station, with a colon, is a head for those that follow.
     """
     found: list[tuple[str, Said | Question]] = []
-    head = ""
+    head, cut = "", Cut(names)
     for line in filter(None, (one.strip() for one in text.splitlines())):
-        tokens = list(Cut(names).tokens(line))
+        tokens = list(cut.tokens(line))
         if len(tokens) == 1 and tokens[0].kind == A_STATION and line.endswith(":"):
             head = tokens[0].value
             continue
-        alone = parse(line, names)
+        alone = _parsed(line, cut)
         if head and isinstance(alone, Question):
-            headed = parse(f"{head} {line}", names)
+            headed = _parsed(f"{head} {line}", cut)
             if isinstance(headed, Said) or not any(t.kind == BATTERY for t in tokens):
                 line, alone = f"{head} {line}", headed
         found.append((line, alone))
@@ -143,12 +143,12 @@ def parse_all(text: str, names: Names) -> list[tuple[str, Said | Question]]:
 class _Line:
     """A line while it is being understood."""
 
-    def __init__(self, line: str, names: Names) -> None:
-        self.names = names
+    def __init__(self, line: str, cut: Cut) -> None:
+        self.cut, self.names = cut, cut.names
         self.is_sure = line.rstrip().endswith("!")
         self.line = line.strip().rstrip("!").strip()
-        head, self.text = _remark(self.line, names)
-        self.tokens = list(Cut(names).tokens(head))
+        head, self.text = _remark(self.line, cut)
+        self.tokens = list(cut.tokens(head))
         for token in self.tokens:
             if token.kind == WRONG:
                 raise _Ask(token.value)
@@ -190,7 +190,7 @@ class _Line:
             whole = re.compile(rf"(?i)\b{re.escape(word)}\b")
             known = (*self.names.stations, *self.names.sources)
             lines = [whole.sub(name, self.line, 1) for name in known]
-            return [one for one in lines if isinstance(parse(one, self.names), Said)]
+            return [one for one in lines if isinstance(_parsed(one, self.cut), Said)]
         return _without(self.line, word)
 
     def _note(self) -> Said:
@@ -347,7 +347,7 @@ class _Line:
     def _give(self, given: dict[str, float], unit: str, value: float) -> None:
         if unit in given:
             raise _Ask(f"There are two values in {unit}. Which is it?")
-        low, high = RANGES[unit]
+        low, high = RANGES[unit].low, RANGES[unit].high
         if not low <= value <= high:
             raise _Ask(f"{value:g} {unit} is not within {low} to {high} {unit}.")
         given[unit] = value
@@ -494,11 +494,11 @@ def _with_unit(line: str, digits: str, unit: str) -> str:
     )
 
 
-def _remark(line: str, names: Names) -> tuple[str, str]:
+def _remark(line: str, cut: Cut) -> tuple[str, str]:
     """Split a line at the colon before a remark; one after a name is none."""
     for found in re.finditer(r":(?=\s|$)|(?<!\d):", line):
         before, after = line[: found.start()], line[found.end() :].strip()
-        tokens = list(Cut(names).tokens(before))
+        tokens = list(cut.tokens(before))
         is_head = len(tokens) == 1 and tokens[0].kind in (
             BATTERY,
             STRANGER,

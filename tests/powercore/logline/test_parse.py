@@ -15,6 +15,7 @@ NOW = datetime(2026, 6, 27, 15, 30)  # noqa: DTZ001 - the clock on the wall
 TAGS = [f"K{number:02}" for number in range(1, 14)] + ["L3"]
 NAMES = Names(
     batteries=dict.fromkeys(TAGS, (9.8, 14.8)),
+    unknown_v=(9.0, 15.0),
     stations=("Drumlin", "Esker Ridge", "Kame", "Marin"),
     bays=("Bay 1", "Bay 2", "Bay 10"),
     sources=("Generator", "Hall mains"),

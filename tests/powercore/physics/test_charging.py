@@ -2,6 +2,7 @@
 
 import math
 
+import numpy as np
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
@@ -68,6 +69,16 @@ def test_time_and_amount_are_one_formula(model, first, second):
     assert model.after(start, model.hours_to(start, target)) == pytest.approx(
         target, rel=1e-6, abs=1e-9
     )
+
+
+@given(charge, st.lists(st.tuples(st.floats(0, 1), st.floats(0, 20)), min_size=1))
+def test_many_at_once_are_charged_as_each_alone(model, every):
+    """What is used for whole beliefs is what plans use for one battery."""
+    stored = np.array([share for share, _ in every]) * model.capacity
+    hours = np.array([hours for _, hours in every])
+    each = [model.after(*one) for one in zip(stored, hours, strict=True)]
+
+    assert model.after_each(stored, hours) == pytest.approx(each, rel=1e-9, abs=1e-9)
 
 
 @given(charge, st.floats(0, 0.95), st.floats(0.01, 5))

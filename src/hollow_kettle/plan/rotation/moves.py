@@ -55,6 +55,12 @@ class Move:
         return not self.crew
 
     @property
+    def key(self) -> tuple[object, ...]:
+        """By what it is the same move in two rotations, whoever makes it."""
+        station = self.station.pk
+        return self.arrive, station, self.bring, self.bring_back, self.is_spare
+
+    @property
     def who(self) -> str:
         """Who makes it, and from where they come if not from the yard."""
         from_where = f", on from {self.comes_from}" if self.comes_from else ""

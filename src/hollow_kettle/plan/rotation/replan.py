@@ -35,8 +35,8 @@ def against_published(event: Event, made: Rotation) -> str:
     ]
     buys = ", ".join(filter(None, parts)) or "nothing gained or lost"
     now = event.moment_of(made.from_min)
-    old = Counter(_what(m) for m in _moves(event, before) if m.leave >= now)
-    new = Counter(_what(m) for m in _moves(event, made))
+    old = Counter(m.key for m in _moves(event, before) if m.leave >= now)
+    new = Counter(m.key for m in _moves(event, made))
     stay = sum((old & new).values())
     return (
         f"Against rotation {before.number} going on: {buys}. Of its {old.total()} "
@@ -58,10 +58,6 @@ def _left_of(before: Rotation, made: Rotation, problem: Problem) -> list[Leg]:
 
 def _moves(event: Event, rotation: Rotation) -> list[Move]:
     return moves_of(event, rotation, tags_of(rotation))
-
-
-def _what(move: Move) -> tuple[object, ...]:
-    return move.arrive, move.station.pk, move.bring, move.bring_back
 
 
 def _less(more: float, unit: str, what: str) -> str:

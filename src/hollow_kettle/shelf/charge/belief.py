@@ -17,8 +17,8 @@ from hollow_kettle.log.models import (
     FieldEntry,
     Kind,
     Placement,
-    Standing,
 )
+from hollow_kettle.log.services import counting
 from hollow_kettle.people.models import Club
 from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.bridge import pack_of
@@ -66,25 +66,19 @@ def refresh(batteries: Iterable[UUID]) -> None:
 
 def entries_of(uids: Iterable[UUID]) -> list[FieldEntry]:
     """The shelf's own entries about assets that count, oldest first."""
-    found = FieldEntry.objects.filter(
-        asset__in=list(uids), event_key=None, standing=Standing.KEPT
-    ).order_by("effective_at", "uid")
-    listed = list(found)
-    struck = {entry.strikes for entry in listed if entry.kind == Kind.STRIKE}
-    return [e for e in listed if e.kind != Kind.STRIKE and e.uid not in struck]
+    found = FieldEntry.objects.filter(asset__in=list(uids), event_key=None)
+    return list(counting(found).order_by("effective_at", "uid"))
 
 
 def event_readings(uids: Iterable[UUID], *, since: datetime) -> list[FieldEntry]:
     """Readings of batteries at events that count, oldest first."""
-    struck = FieldEntry.objects.filter(kind=Kind.STRIKE, standing=Standing.KEPT)
     found = FieldEntry.objects.filter(
         battery__in=list(uids),
         event_key__isnull=False,
         kind=Kind.READING,
-        standing=Standing.KEPT,
         effective_at__gte=since,
-    ).exclude(uid__in=struck.values("strikes"))
-    return list(found.order_by("effective_at", "uid"))
+    )
+    return list(counting(found).order_by("effective_at", "uid"))
 
 
 def _walk(

@@ -55,12 +55,17 @@ class Demand(Sun):
         What the load leaves of the sun counted on, and of a supply that may charge.
         """
         found = {}
-        for key, one in self.stations.items():
-            left = one.supplied_w(self.grid) - self.use * self.load_w[key]
-            spare = np.minimum(one.spare_w(self.grid), np.maximum(left, 0.0))
-            surplus = np.maximum(self.sun_w[key] - self.demand_w[key], 0.0) + spare
+        for key in self.stations:
+            surplus = np.maximum(self.sun_w[key] - self.demand_w[key], 0.0)
+            surplus = surplus + self._spare_w(key)
             found[key] = np.where(self.asked_w[key] > 0, 0.0, surplus)
         return found
+
+    def _spare_w(self, station: str) -> FloatArray:
+        """What its load leaves of a supply that may charge. [W]"""
+        one = self.stations[station]
+        left = one.supplied_w(self.grid) - self.use * self.load_w[station]
+        return np.minimum(one.spare_w(self.grid), np.maximum(left, 0.0))
 
     @cached_property
     def given_wh(self) -> dict[str, FloatArray]:
@@ -69,12 +74,10 @@ class Demand(Sun):
 
         The sun as forecast, whatever plans count on; supplies what their load leaves.
         """
-        found = {}
-        for key, one in self.stations.items():
-            left = one.supplied_w(self.grid) - self.use * self.load_w[key]
-            spare = np.minimum(one.spare_w(self.grid), np.maximum(left, 0.0))
-            found[key] = self.grid.cumulative_wh(self.forecast_w[key] + spare)
-        return found
+        return {
+            key: self.grid.cumulative_wh(self.forecast_w[key] + self._spare_w(key))
+            for key in self.stations
+        }
 
     @cached_property
     def offered_w(self) -> dict[str, FloatArray]:

@@ -65,22 +65,25 @@ async function show() {
 
 let isSending = false;
 
-async function send() {
+// `asked`: the entry whose author is here to answer what is odd about it.
+async function send(asked = "") {
   const base = await opened;
   const entries = (await base.getAll("entries")).slice(0, 50);
   if (isSending || !entries.length) return show();
   isSending = true;
   try {
-    const groups = Map.groupBy ? Map.groupBy(entries, (one) => one.url) : new Map([[entries[0].url, entries]]);
-    for (const [url, own] of groups) await sendTo(base, url, own);
+    for (const url of new Set(entries.map((one) => one.url))) {
+      await sendTo(base, url, entries.filter((one) => one.url === url), asked);
+    }
   } catch {
-    window.setTimeout(send, 5000);
+    window.setTimeout(() => send(), 5000);
   }
   isSending = false;
   return show();
 }
 
-async function sendTo(base, url, entries) {
+async function sendTo(base, url, kept, asked) {
+  const entries = kept.map((one) => ({ ...one, late: one.key !== asked }));
   const headers = JSON.parse(document.body.getAttribute("hx-headers"));
   const cookie = document.cookie.match(/csrftoken=([^;]+)/)?.[1];
   const answer = await fetch(url, {
@@ -97,9 +100,8 @@ async function sendTo(base, url, entries) {
   for (const one of answers) {
     await base.delete("entries", one.key);
     if (!one.kept) ask(one);
-    else if (!entries.some((entry) => entry.key === one.key && entry.late)) done(one.words);
+    else if (one.key === asked) done(one.words);
     else tell(one.words);
-
   }
 }
 
@@ -138,12 +140,9 @@ async function keep() {
   };
   const base = await opened;
   await base.put("entries", entry);
-  await send();
+  await send(entry.key);
   if (await base.get("entries", entry.key)) {
-    // It waits: whoever sends it later can't be asked.
-    await base.put("entries", { ...entry, late: true });
     done("Kept on this phone. It is sent when there is network.");
-    await show();
   }
 }
 
@@ -164,7 +163,7 @@ form.addEventListener("submit", (event) => {
   event.preventDefault();
   keep();
 });
-window.addEventListener("online", send);
-window.setInterval(send, 15000);
+window.addEventListener("online", () => send());
+window.setInterval(() => send(), 15000);
 send();
 stayAtHand();

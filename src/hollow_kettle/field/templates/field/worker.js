@@ -1,5 +1,5 @@
 {% load static %}{# What the phone's page needs without network, and how it is found then. #}
-const name = "kettle-{{ static_version|default:"1" }}";
+const name = "kettle";
 const parts = [
   "{% static "ui/built/kettle.css" %}",
   "{% static "ui/built/htmx.js" %}",
@@ -14,10 +14,7 @@ self.addEventListener("install", (event) => {
   event.waitUntil(caches.open(name).then((kept) => kept.addAll(parts)).then(() => self.skipWaiting()));
 });
 
-self.addEventListener("activate", (event) => {
-  const old = caches.keys().then((names) => Promise.all(names.filter((one) => one !== name).map((one) => caches.delete(one))));
-  event.waitUntil(old.then(() => self.clients.claim()));
-});
+self.addEventListener("activate", (event) => event.waitUntil(self.clients.claim()));
 
 // The page for logging, and what it loads: from the network, else as it was last.
 const isKept = (url) => /^\/field\/[^/]+\/log\/[a-z]+\/$/.test(url.pathname) || url.pathname.startsWith("/static/");

@@ -43,13 +43,13 @@ class ComparePage:
 def compare_page(event: Event, one: Rotation, other: Rotation) -> ComparePage:
     """Lay two rotations out against each other."""
     every = [moves_of(event, rotation, tags_of(rotation)) for rotation in (one, other)]
-    known = [Counter(_what(move) for move in found) for found in every]
+    known = [Counter(move.key for move in found) for found in every]
     now = event.clock.now() if event.state == Event.State.RUNNING else None
     sides = [
         Side(
             rotation,
             board_of(event, rotation, now, shape=shape),
-            [move for move in found if _what(move) not in theirs],
+            [move for move in found if move.key not in theirs],
         )
         for rotation, found, theirs, shape in zip(
             (one, other), every, reversed(known), (UPPER, LOWER), strict=True
@@ -71,7 +71,3 @@ def compare_page(event: Event, one: Rotation, other: Rotation) -> ComparePage:
         stations=[row for row in stations if max(row[1], row[2]) >= 0.5],
         same_moves=sum((known[0] & known[1]).values()),
     )
-
-
-def _what(move: Move) -> tuple[object, ...]:
-    return move.arrive, move.station.pk, move.bring, move.bring_back, move.is_spare
