@@ -22,6 +22,5 @@ def throwaway_database(name: str) -> Iterator[None]:
 
         runner = get_runner(settings)(verbosity=0, interactive=False)
         runner.setup_test_environment()
-        made = runner.setup_databases()
+        runner.setup_databases()
         yield
-        runner.teardown_databases(made)

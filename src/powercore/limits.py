@@ -48,6 +48,8 @@ DAY_MIN = 1440
 # The event.
 SPAN_MIN = Limit(1, 14 * DAY_MIN, "min")
 LATENESS_MIN, USUAL_LATENESS_MIN = Limit(0, 120, "min"), 10
+#: How long crews need to hear of a new plan, pick up and set off.
+LEAD_MIN, USUAL_LEAD_MIN = Limit(0, 120, "min"), 10
 SETTLE_MIN = Limit(0, DAY_MIN, "min")
 #: Temperature of batteries and of the air.
 CELSIUS = Limit(-60, 60, "°C")

@@ -8,7 +8,13 @@ from django.urls import reverse
 
 from hollow_kettle.field import queries, services
 from hollow_kettle.log.models import FieldEntry
-from tests.conftest import set_clock
+from hollow_kettle.plan.bridge.scenario import scenario_from
+from hollow_kettle.plan.models import OperatingPattern
+from hollow_kettle.plan.rotation.services import make_rotation
+from hollow_kettle.plan.stations.services import add_equipment, add_hours, save_station
+from hollow_kettle.shelf.models import EquipmentType
+from powercore.event.plans import YARD
+from tests.conftest import NOON, set_clock
 
 
 def board(event):
@@ -179,6 +185,73 @@ def test_a_replan_says_what_it_changes_and_buys_and_gives_crews_their_minutes(
     walks = [leg for leg in made.legs.all() if leg.kind == "carried"]
     assert walks
     assert min(leg.start_min for leg in walks) >= made.from_min + 10
+
+
+def test_a_replan_lets_a_crew_finish_its_walk(under_way, move, tap, marin):
+    """What left counts as there, what it relieves as back; the crew walks later."""
+    set_clock(under_way, under_way.minute_of(move.leave))
+    tap("left")
+    made = make_rotation(under_way, by=marin, at=under_way.clock.now(), lead_min=0)
+    scenario = scenario_from(made.snapshot)
+    starts = {one.tag: (one.start_place, one.is_spare) for one in scenario.batteries}
+
+    assert starts[move.bring] == (str(move.station.pk), False)
+    assert starts[move.bring_back] == (YARD, False)
+    walks = [leg for leg in made.legs.all() if leg.kind == "carried"]
+    back = under_way.minute_of(move.back)
+    assert all(leg.start_min >= back for leg in walks if leg.crew == move.crew)
+
+
+@pytest.mark.parametrize("lead", [0, 25])
+def test_a_replan_gives_crews_the_minutes_they_ask_for(
+    under_way, shelf, marin, boss, lead
+):
+    """Nobody sets off before; nonsense is said, and makes no plan."""
+    now = under_way.clock.now()
+    services.note(
+        under_way, "reading", battery=shelf["K01"].pk, gauge_pct=15.0, by=marin, at=now
+    )
+    url = reverse("plan:rotation_add", args=[under_way.pk])
+    boss.post(url, {"lead_min": str(lead)})
+    made = under_way.rotations.order_by("number").last()
+    first = min(leg.start_min for leg in made.legs.all() if leg.kind == "carried")
+    assert lead <= first - made.from_min <= lead + 15
+
+    for wrong in ("-5", "soon", "121", "7.5", ""):
+        page = boss.post(url, {"lead_min": wrong}, follow=True).content.decode()
+        assert "Crews set off in 0 to 120 whole minutes" in page
+    assert under_way.rotations.order_by("number").last() == made
+
+
+def test_a_replan_leaves_the_coming_hour_as_published(under_way, move, marin):
+    """A small surprise elsewhere does not change what the crew was told."""
+    set_clock(under_way, under_way.minute_of(move.leave) - 30)
+    now = under_way.clock.now()
+    made = make_rotation(under_way, by=marin, at=now)
+    kept = {(leg.battery, leg.place, leg.start_min) for leg in made.legs.all()}
+
+    arrive = round(under_way.minute_of(move.arrive))
+    assert (move.battery, move.station.pk, arrive) in kept
+
+
+@pytest.mark.parametrize(
+    ("count", "said"),
+    [(1, "Kame is new: it can be served, nobody loses a minute"),
+     (12, "Kame is new, and this plan cannot serve it without loss: ")],
+)  # fmt: skip
+def test_a_station_that_comes_later_can_be_served_or_not(under_way, boss, count, said):
+    """One radio, or twelve of them on one battery; who pays is named."""
+    kame = save_station(under_way, name="Kame", tier=3, walk_min=5)
+    add_equipment(kame, equipment=EquipmentType.objects.get(pk="hf-40w"), count=count)
+    pattern = OperatingPattern.objects.get(pk="calling-cw")
+    add_hours(
+        kame, starts=NOON + timedelta(hours=7), ends=NOON + timedelta(hours=8),
+        pattern=pattern,
+    )  # fmt: skip
+    url = reverse("plan:rotation_add", args=[under_way.pk])
+
+    page = boss.post(url, follow=True)
+    assert said in " ".join(str(m) for m in page.context["messages"])
 
 
 def test_the_station_whose_reading_decides_most_is_asked_next(under_way, shelf, marin):

@@ -9,10 +9,10 @@ from django.db.models import F
 from django.urls import reverse
 
 from hollow_kettle.clock import Clock, from_local, local, real_now
+from hollow_kettle.plan.bridge.chosen import published as published_of
 from hollow_kettle.plan.bridge.places import walk_minutes
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.bridge.rotations import problem_of
-from hollow_kettle.plan.bridge.rotations import published as published_of
 from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.events.services import choose_batteries, save_event
 from hollow_kettle.plan.ledger.page import ledger_page

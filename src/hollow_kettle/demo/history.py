@@ -19,7 +19,8 @@ from hollow_kettle.field import services as field_log
 from hollow_kettle.log.models import Kind, Place, PlaceKind
 from hollow_kettle.log.services import Sent
 from hollow_kettle.people.models import Actor
-from hollow_kettle.plan.bridge.rotations import problem_of, published
+from hollow_kettle.plan.bridge.chosen import published
+from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
 from powercore.event.problem import CARRIED, CHARGE, SERVE, Leg

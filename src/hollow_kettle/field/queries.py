@@ -21,7 +21,7 @@ from hollow_kettle.log.models import (
 )
 from hollow_kettle.log.services import counting
 from hollow_kettle.log.states import STATES, is_ready, state_of
-from hollow_kettle.plan.bridge.rotations import published
+from hollow_kettle.plan.bridge.chosen import published
 from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.plan.rotation.moves import Move, moves_of
 from hollow_kettle.plan.rotation.queries import holds_of

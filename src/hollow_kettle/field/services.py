@@ -14,7 +14,7 @@ from hollow_kettle.log import services as log
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind, Placement
 from hollow_kettle.log.services import Receipt, Sent
 from hollow_kettle.people.models import Actor
-from hollow_kettle.plan.bridge.rotations import published
+from hollow_kettle.plan.bridge.chosen import published
 from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.assets.danger import danger_in
 from hollow_kettle.shelf.assets.services import plain_tag

@@ -37,9 +37,9 @@ from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SourcePlan
 from powercore.values import TimeGrid, Window, in_range
 
-SCHEMA_VERSION = 10
+SCHEMA_VERSION = 11
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10)
+READABLE = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11)
 
 
 class UnreadableScenario(PowercoreError):
@@ -88,6 +88,9 @@ class Scenario:
     #: When a rotation has stations on low power by its own choice; as pins of that
     #: kind, but only that rotation's.
     steps: tuple[Pin, ...] = ()
+    #: Whether it begins under way: stations are not set up anew, whatever is to serve
+    #: there is carried there.
+    is_under_way: bool = False
     schema_version: int = SCHEMA_VERSION
 
     def __post_init__(self) -> None:

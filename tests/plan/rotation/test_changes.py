@@ -4,7 +4,8 @@ import pytest
 from django.urls import reverse
 
 from hollow_kettle.clock import local
-from hollow_kettle.plan.bridge.rotations import current_rotation, problem_of
+from hollow_kettle.plan.bridge.chosen import current_rotation
+from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import Event, Pin, Rotation
 from hollow_kettle.plan.rotation import changes

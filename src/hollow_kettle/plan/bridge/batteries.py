@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from uuid import UUID
 
 from hollow_kettle.log.models import BatteryNow, PlaceKind
@@ -68,7 +68,7 @@ def _joined(plans: list[BatteryPlan]) -> list[BatteryPlan]:
 
 
 def placed(
-    event: Event, stations: list[Station], batteries: list[BatteryPlan]
+    event: Event, stations: list[Station], batteries: Iterable[BatteryPlan]
 ) -> Iterator[BatteryPlan]:
     """Batteries where they are; in the yard, where the event has no place for them."""
     room = Counter({str(station.pk): station.spares for station in stations})

@@ -1,4 +1,4 @@
-"""Rotations as the core has them, and which of an event's counts."""
+"""Rotations as the core has them."""
 
 from __future__ import annotations
 
@@ -13,20 +13,6 @@ from powercore.event.problem import Leg as CoreLeg
 
 from .problems import problem_of_snapshot
 from .windows import clipped
-
-
-def current_rotation(event: Event) -> Rotation | None:
-    """The rotation that counts: published, else the latest draft."""
-    return (
-        event.rotations.filter(state=Rotation.State.PUBLISHED).first()
-        or event.rotations.filter(state=Rotation.State.DRAFT).first()
-    )
-
-
-def published(event: Event) -> Rotation | None:
-    """The published rotation."""
-    found = event.rotations.filter(state=Rotation.State.PUBLISHED)
-    return found.select_related("snapshot").first()
 
 
 def problem_of(rotation: Rotation) -> tuple[Problem, Sequence[CoreLeg]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 
 from django.db.models import Prefetch
@@ -12,9 +12,11 @@ from hollow_kettle.plan.models import Event, OpenHours, Site, Snapshot, Station
 from powercore.event import scenario as core
 from powercore.event.plans import CrewPlan, Spot
 from powercore.event.problem import YARD
+from powercore.limits import USUAL_LEAD_MIN
 
 from .batteries import batteries_of, placed
 from .bays import bays_of
+from .moving import arrived, free_from, moves_under_way
 from .places import from_yard, walk_minutes
 from .sources import outages_of, source_of
 from .stations import news_of_draws, station_of
@@ -23,7 +25,11 @@ from .windows import clipped
 
 
 def scenario_of(
-    event: Event, at: datetime | None = None, *, as_logged: bool = True
+    event: Event,
+    at: datetime | None = None,
+    *,
+    as_logged: bool = True,
+    lead_min: int = USUAL_LEAD_MIN,
 ) -> core.Scenario:
     """
     Return an event as the core sees it, from its start or from a moment on.
@@ -34,7 +40,8 @@ def scenario_of(
 
     From the start, batteries leave home full. From a moment on, they are where the
     log has them, with the charge they have in the bad 1-in-10 case, so that a plan
-    made in the field has slack; minutes count from that moment.
+    made in the field has slack; minutes count from that moment. Walks under way are
+    finished first, and nobody sets off anew within the lead.
     """
     from_min = 0
     if at is not None and at > event.starts_at:
@@ -52,6 +59,8 @@ def scenario_of(
     arrays = arrays_by_place(event, sites)
     off = outages_of(event, from_min) if as_logged else {}
     draws = news_of_draws(event) if as_logged and from_min > 0 else {}
+    carried = moves_under_way(event, stations) if from_min > 0 else []
+    batteries = batteries_of(event, is_under_way=from_min > 0)
     return core.Scenario(
         name=event.name,
         zone=event.zone,
@@ -81,9 +90,7 @@ def scenario_of(
             )
             for station in stations
         ),
-        batteries=tuple(
-            placed(event, stations, batteries_of(event, is_under_way=from_min > 0))
-        ),
+        batteries=tuple(placed(event, stations, arrived(batteries, carried))),
         sources=tuple(
             source_of(
                 event, source, from_min, arrays[source.pk], off.get(source.pk, ())
@@ -91,20 +98,19 @@ def scenario_of(
             for source in event.sources.prefetch_related("windows")
         ),
         bays=bays_of(event),
-        crews=tuple(_crews(event, from_min)),
+        crews=tuple(_crews(event, from_min, lead_min, free_from(carried))),
+        is_under_way=from_min > 0,
     )
 
 
-#: Crews need so long to hear of a new plan, pick up and set off. [min] Common
-#: practice, no source.
-LEAD_MIN = 10
-
-
-def _crews(event: Event, from_min: int) -> Iterable[CrewPlan]:
+def _crews(
+    event: Event, from_min: int, lead_min: int, free: Mapping[str, int]
+) -> Iterable[CrewPlan]:
     for crew in event.crews.all():
         start, end = clipped(event, crew.starts_at, crew.ends_at, from_min)
         if from_min > 0 and crew.does == "walks":
-            start = max(start, LEAD_MIN)
+            back = free.get(crew.name, 0) - from_min
+            start = max(start, lead_min, back)
         if end > start:
             yield CrewPlan(
                 name=crew.name,

@@ -7,12 +7,13 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from hollow_kettle.clock import local
+from hollow_kettle.plan.bridge.chosen import current_rotation
 from hollow_kettle.plan.bridge.problems import (
     EventProblem,
     problem_for,
     problem_of_snapshot,
 )
-from hollow_kettle.plan.bridge.rotations import core_legs, current_rotation
+from hollow_kettle.plan.bridge.rotations import core_legs
 from hollow_kettle.plan.models import SKY_CHOICES, Event, Rotation, Station
 from hollow_kettle.ui.drawing import Scale, marks
 from powercore.errors import PowercoreError

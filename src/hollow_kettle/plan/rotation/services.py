@@ -24,6 +24,8 @@ from powercore.event.plans import Pin as CorePin
 from powercore.event.problem import YARD, Problem
 from powercore.event.problem import Leg as CoreLeg
 from powercore.event.scenario import Scenario
+from powercore.limits import USUAL_LEAD_MIN
+from powercore.rotation.compare import Replayed
 from powercore.rotation.construct import construct
 from powercore.rotation.objective import thin_min
 from powercore.rotation.pins import PinRefused
@@ -31,20 +33,33 @@ from powercore.rotation.polish.rounds import grouped, mended
 from powercore.rotation.polish.times import with_rounder_times
 from powercore.rotation.verify import verify
 
+from .replan import coming_moves, kept_of
+
 #: A search whose worker has said nothing for so long is taken up again.
 SILENT = timedelta(seconds=90)
 #: How much more use than planned a search may be asked to stand. [%]
 MARGINS, DEFAULT_MARGIN = (0, 20, 35), 20
 #: Moves that come so soon are not changed unasked.
 COMING = timedelta(hours=1)
+#: A replan changes one of them where that saves more than so long off the air, or
+#: three times as long into reserve: crews are told already. [min]
+CHANGE_MIN = 5.0
 
 
-def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rotation:
+def make_rotation(
+    event: Event,
+    *,
+    by: Actor,
+    at: datetime | None = None,
+    lead_min: int = USUAL_LEAD_MIN,
+) -> Rotation:
     """
     Make a first complete rotation as a draft; from a moment on when one is given.
 
     From a moment on, pins that what happened has made impossible lapse for it; they
-    stand in its `lapsed`, each with the reason.
+    stand in its `lapsed`, each with the reason. Walks under way are finished, crews
+    have the lead before they set off, and published moves of the coming hour stay as
+    they are unless changing them buys enough.
 
     Raises
     ------
@@ -53,7 +68,7 @@ def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rot
         the result breaks a rule (a fault of the planner, never shown as a plan).
     """
     try:
-        scenario = scenario_of(event, at)
+        scenario = scenario_of(event, at, lead_min=lead_min)
         from_min = event.span_min - scenario.span_min
         scenario = with_pins(event, scenario, from_min)
     except PowercoreError as error:
@@ -68,6 +83,8 @@ def make_rotation(event: Event, *, by: Actor, at: datetime | None = None) -> Rot
         problem, legs, lapsed = _constructed(scenario, may_lapse=from_min > 0)
     except PinRefused as refused:
         raise ValidationError(str(refused)) from refused
+    if from_min > 0:
+        legs = _steady(event, problem, legs, from_min)
     rotation = Rotation(
         event=event,
         snapshot=snapshot_of(event, problem.scenario),
@@ -95,6 +112,24 @@ def _constructed(
             scenario = replace(scenario, pins=pins)
         else:
             return problem, grouped(problem, with_rounder_times(problem, legs)), lapsed
+
+
+def _steady(
+    event: Event, problem: Problem, legs: Sequence[CoreLeg], from_min: int
+) -> Sequence[CoreLeg]:
+    """A new rotation that leaves the coming hour as published, where it may."""
+    coming = coming_moves(event, problem, from_min, round(COMING.total_seconds() / 60))
+    if not coming:
+        return legs
+    scenario = problem.scenario
+    held = replace(scenario, pins=(*scenario.pins, *coming))
+    _, steady, _ = _constructed(held, may_lapse=True)
+    if not verify(problem, steady).is_valid:
+        return legs
+    cost = Replayed.of(problem, steady).cost(Replayed.of(problem, legs))
+    spared = kept_of(coming, steady) - kept_of(coming, legs)
+    is_worth = cost.off_air_min + cost.reserve_min / 3 <= CHANGE_MIN * spared
+    return steady if spared > 0 and is_worth else legs
 
 
 @transaction.atomic

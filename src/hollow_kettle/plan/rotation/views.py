@@ -17,7 +17,7 @@ from hollow_kettle.clock import local
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.bridge.batteries import unlogged
-from hollow_kettle.plan.bridge.rotations import current_rotation
+from hollow_kettle.plan.bridge.chosen import current_rotation
 from hollow_kettle.plan.drawing import span_of
 from hollow_kettle.plan.ledger.stock import stock_of
 from hollow_kettle.plan.models import Event, Leg, Rotation, Search
@@ -25,6 +25,7 @@ from hollow_kettle.plan.yard.queries import unwatched_bays
 from hollow_kettle.ui.asked import whole_number
 from hollow_kettle.ui.tried import tried
 from powercore.event.problem import CHARGE, SERVE
+from powercore.limits import LEAD_MIN, USUAL_LEAD_MIN
 from powercore.rotation.timetable import PATIENCE
 
 from . import changes, forms, queries
@@ -36,7 +37,7 @@ from .pages.change import change_page, pin_rows, step_rows
 from .pages.compare import compare_page
 from .pages.futures import stress_page
 from .pages.why import charge_page, why_page
-from .replan import against_published
+from .replan import against_published, newcomers
 
 
 @require_safe
@@ -137,14 +138,27 @@ def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Make a rotation: for the whole event, or from now on while it runs."""
     event = event_or_404(request, uid)
     at = event.clock.now() if event.state == Event.State.RUNNING else None
+    said = request.POST.get("lead_min", str(USUAL_LEAD_MIN)).strip()
+    lead = whole_number(said)
+    if lead is None or lead > LEAD_MIN.high:
+        messages.error(
+            request,
+            f"Crews set off in 0 to {LEAD_MIN.high} whole minutes, not “{said[:20]}”. "
+            "No plan was made.",
+        )
+        return redirect("plan:rotation", event.pk)
     try:
-        made = rotations.make_rotation(event, by=actor_of(request), at=at)
+        made = rotations.make_rotation(
+            event, by=actor_of(request), at=at, lead_min=lead
+        )
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
         return redirect("plan:rotation", event.pk)
     messages.success(request, f"Draft {made.number} is complete and breaks no rule.")
     if at is not None and (said := against_published(event, made)):
         messages.success(request, said)
+    for words in newcomers(event, made) if at is not None else ():
+        messages.info(request, words)
     if at is not None and (missing := unlogged(event)):
         tags = ", ".join(missing)
         messages.warning(

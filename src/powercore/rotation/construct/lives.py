@@ -149,6 +149,12 @@ class Lives:
         ]
         return max(there, key=lambda key: self._above_wh(station, key), default=None)
 
+    def _opens_at(self, station: str, now: int) -> float | None:
+        """When a station next draws anything; None when it never does again."""
+        step = self.problem.grid.step_min
+        draws = np.flatnonzero(self.problem.asked_w[station][now // step :] > 0)
+        return float(now + int(draws[0]) * step) if draws.size else None
+
     def _reserve_at(self, station: str, held: str, now: int) -> float | None:
         """When a battery falls to its reserve there; None when it never does."""
         drawn = self.problem.asked_wh[station]

@@ -70,7 +70,8 @@ class Walks(Yard):
         """When a station's battery must be relieved; None when it never must."""
         held = self.at_station[station]
         if held is None:
-            return float(now) if self._need_wh(station, now) > 1e-6 else None
+            opens = self._opens_at(station, now)
+            return None if opens is None else opens - self.style.margin_min
         due = self._reserve_at(station, held, now)
         return None if due is None else due - self.style.margin_min
 

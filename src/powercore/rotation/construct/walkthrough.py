@@ -66,13 +66,20 @@ class Walkthrough(Walks):
             self.unminded_from[bay] = _next(unminded)
 
     def _set_up(self) -> None:
-        """Give each station without a battery its first one; nobody walks yet."""
+        """
+        Give each station without a battery its first one; nobody walks yet.
+
+        Under way only a spare that waits there is put in: all else is carried.
+        """
+        is_under_way = self.problem.scenario.is_under_way
         order = sorted(
             (key for key, held in self.at_station.items() if held is None),
             key=self._turn,
         )
         for station in order:
             spare = self._spare_at(station)
+            if spare is None and is_under_way:
+                continue
             able = self._waiting() if spare is None else [spare]
             battery = self._best_battery(station, self._need_wh(station, 0), able)
             if battery is not None:

@@ -407,6 +407,8 @@ def _may(
         if battery.start_place in problem.bays and not battery.is_on_hold:
             # What charges there goes on until somebody comes.
             may[number, place, points[:-1] < problem.first_watch_min] = True
+    if problem.scenario.is_under_way:
+        _carry_all(problem, seats, may)
     for pin in problem.scenario.pins:
         _keep_pin(problem, points, seats, pin, may)
     for seat in range(len(problem.stations), seats):
@@ -415,6 +417,19 @@ def _may(
         is_less = need_wh[seat] < need_wh[station] - LEAST_WH
         may[:, 1 + seat] = may[:, 1 + station] & is_less
     return may
+
+
+def _carry_all(problem: Problem, seats: int, may: BoolArray) -> None:
+    """Let nothing be at a station in the first interval but what was there before."""
+    first_bay, first_rack = 1 + seats, 1 + seats + len(problem.bays)
+    for number, battery in enumerate(problem.batteries.values()):
+        own = [_start(problem, battery, seats)]
+        if battery.is_spare and not battery.is_on_hold:
+            own.append(number_of(problem, battery.start_place, seats))
+        could = may[number, own, 0]
+        may[number, 1:first_bay, 0] = False
+        may[number, first_rack:, 0] = False
+        may[number, own, 0] = could
 
 
 def _keep_pin(

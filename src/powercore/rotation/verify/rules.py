@@ -55,6 +55,8 @@ def _batteries(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
             )
         at_yard = battery.start_place == YARD
         may_set_up = at_yard and first.kind in (WAIT, CHARGE, SERVE)
+        if problem.scenario.is_under_way and first.station:
+            may_set_up = False  # somebody has to carry it there
         if (
             not may_set_up
             and first.kind != CARRIED
