@@ -7,7 +7,7 @@ import pytest
 from django.urls import reverse
 
 from hollow_kettle.field import services
-from hollow_kettle.field.conflicts import questions
+from hollow_kettle.field.conflicts import questions, settle
 from hollow_kettle.log.models import Conflict, FieldEntry, Placement
 
 AT_ESKER, AT_DRUMLIN, AWAY = "Esker", "Drumlin", None
@@ -98,3 +98,38 @@ def test_a_foreign_answer_settles_nothing(event, shelf, boss, said, change):
 
     assert len(questions(event, {})) == 1
     assert not FieldEntry.objects.exclude(kind="swap").exists()
+
+
+def test_each_answer_says_before_what_it_would_change(event, said, boss, marin):
+    """The page's words are what is so afterwards; looking changes nothing."""
+    said(*ELSEWHERE)
+    before = FieldEntry.objects.count(), list(Placement.objects.values_list())
+    url = reverse("field:conflict_list", args=[event.pk])
+    ((question, answers),) = boss.get(url).context["asked"]
+    told = {answer.words: moved for answer, moved in answers}
+
+    assert (FieldEntry.objects.count(), list(Placement.objects.values_list())) == before
+    assert set(told) == {"at Drumlin; it had left Esker", "still at Esker"}
+    stays = told["still at Esker"]
+    assert any(words.startswith("K01 Esker, not Drumlin") for words in stays)
+    assert not any("K01" in one for one in told[next(iter(told))])
+    assert "Which came out?" not in boss.get(url).content.decode()
+    settle(event, question, question.answers[1], by=marin, at=event.last_moment)
+    assert boss.get(url).context["asked"] == []
+
+
+def test_a_late_entry_and_a_strike_say_what_they_moved(event, said, shelf, boss):
+    """K02 was put in at Drumlin an hour ago; it is noted now, and struck again."""
+    said((0, "Esker", "K01", None))
+    url = reverse("field:line_add", args=[event.pk])
+    page = boss.post(url, {"line": "drumlin K02 in at 1300"}, follow=True)
+    page = page.content.decode()
+    assert "Counted anew from 13:00 on: Drumlin at its reserve" in page
+    assert "K02 Drumlin, not unknown" in page
+
+    entry = FieldEntry.objects.get(kind="swap", battery=shelf["K02"].pk)
+    strike = reverse("field:entry_strike", args=[event.pk, entry.pk])
+    page = boss.post(strike, {"because": "misheard"}, follow=True).content.decode()
+    assert "K02 unknown, not Drumlin" in page
+    on_time = boss.post(url, {"line": "drumlin K02 in"}, follow=True).content.decode()
+    assert "Counted anew" not in on_time

@@ -69,6 +69,36 @@ def test_a_move_is_told_left_and_delivered(under_way, move, tap, marin, shelf):
     assert progress(under_way, move) is None
 
 
+def test_another_battery_than_planned_is_taken_and_what_it_was_promised_for_is_said(
+    under_way, move, marin, shelf
+):
+    """K03 goes in at the other station; what came out there can go in its place."""
+    set_clock(under_way, under_way.minute_of(move.arrive) - 20)
+    now = under_way.clock.now()
+    other = under_way.stations.exclude(pk=move.station.pk).get()
+    (came_out,) = {"K01", "K02"} - {move.bring_back}
+    taken = next(a for a in shelf.values() if a.pk == move.battery)
+    how = {"by": marin, "at": now}
+    services.log_swap(
+        under_way, other, battery=taken, battery_out=shelf[came_out],
+        place_out=services.yard_rack(under_way), **how,
+    )  # fmt: skip
+    line = next(s for s in board(under_way).stations if s.station == move.station)
+    words = f"{taken.tag} serves at {other.name} instead: "
+    assert line.progress.trouble == f"{words}no other is free: replan."
+    assert line.next.words == "serves elsewhere"
+
+    services.note(
+        under_way, "reading", battery=shelf[came_out].pk, gauge_pct=90.0, **how
+    )
+    trouble = progress(under_way, move).trouble
+    assert trouble.startswith(f"{words}take {came_out} (8")
+    assert trouble.endswith("%) though it is promised for later, or replan.")
+
+    services.log_swap(under_way, move.station, battery=shelf[came_out], **how)
+    assert progress(under_way, move) is None  # made, with another battery
+
+
 def test_a_move_told_by_mistake_is_struck(under_way, move, tap, marin):
     """As any entry; then it is not told."""
     tap("told")

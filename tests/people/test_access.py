@@ -236,6 +236,7 @@ TABLE = {
     ("field:log_list", "GET"): MEMBERS,
     ("field:entry_add", "GET"): LOGGERS,
     ("field:entry_add", "POST"): LOGGERS,
+    ("field:conflict_list", "GET"): EVENT_BOSS,
     ("field:conflict_answer", "POST"): EVENT_BOSS,
     ("field:entry_answer", "GET"): EVENT_BOSS,
     ("field:entry_answer", "POST"): EVENT_BOSS,

@@ -9,7 +9,11 @@ from django.core.exceptions import PermissionDenied
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_http_methods, require_POST
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
 
 from hollow_kettle.log.models import FieldEntry, Kind
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
@@ -22,6 +26,7 @@ from hollow_kettle.ui.seen import wait_for
 from . import queries, services
 from .conflicts import questions, settle
 from .forms import FORMS, WHAT_OF, EntryForm, StrikeForm, initial_of
+from .moved import WhatMoved, would_move
 from .noting import Sending, note_by_form
 from .views import is_closed, names_of, tell, words_of
 
@@ -94,6 +99,7 @@ def _answered(
     because: str,
 ) -> bool:
     """Note what an entry that waits was meant to say; False where it would wait too."""
+    moved = WhatMoved(event, form.cleaned_data["taken"])
     with transaction.atomic():
         how = Sending(answers=entry.uid, raw={"because": because})
         receipt = note_by_form(access_of(request), event, what, form, how)
@@ -101,11 +107,30 @@ def _answered(
         if not is_kept:
             transaction.set_rollback(True)
     if is_kept:
-        messages.success(request, "It counts as you said.")
+        messages.success(request, f"It counts as you said. {moved.words()}".strip())
     else:
         why = receipt.why if receipt is not None else "nothing was read"
         form.add_error(None, f"It would wait again: {why}.")
     return is_kept
+
+
+@require_safe
+@coordinator_only
+def conflict_list(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Ask what contradicts, with what each answer would change."""
+    event = event_or_404(request, uid)
+    tags = dict(Asset.objects.values_list("pk", "tag"))
+    asked = [
+        (
+            one,
+            [
+                (answer, would_move(event, one, answer, actor_of(request)))
+                for answer in one.answers
+            ],
+        )
+        for one in questions(event, tags)
+    ]
+    return render(request, "field/conflicts.html", {"event": event, "asked": asked})
 
 
 @require_POST
@@ -150,6 +175,7 @@ def entry_strike(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
         raise PermissionDenied
     form = StrikeForm(request.POST)
     if form.is_valid():
+        moved = WhatMoved(event, entry.effective_at)
         receipt = services.strike(
             event,
             entry,
@@ -162,6 +188,8 @@ def entry_strike(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
             messages.success(
                 request, f"Struck: it stays visible but no longer counts.{more}"
             )
+            if words := moved.words():
+                messages.info(request, words)
         else:
             tell(request, event, receipt, "Strike")
     else:

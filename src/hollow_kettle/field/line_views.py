@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from uuid import UUID, uuid4, uuid5
 
+from django.contrib import messages
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -15,6 +16,7 @@ from powercore.logline.parse import Choice
 
 from . import queries
 from .line import Ear, Heard, errors_of
+from .moved import WhatMoved
 from .noting import Sending, note_and_hold
 
 
@@ -49,6 +51,8 @@ def line_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         "may_log": True,
     }
     if not request.htmx and heard and not left:  # type: ignore[attr-defined]
+        for one in heard:
+            messages.success(request, f"{one.words}: {one.saved}")
         return redirect("field:board", event.pk)
     if request.htmx:  # type: ignore[attr-defined]
         answer = render(request, "field/_log_line.html", context)
@@ -108,10 +112,13 @@ def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> None:
             heard.choices = (Choice("I'm sure: keep it", f"{heard.line} !"),)
         return
     sending = Sending(raw={"line": heard.line})
+    moved = WhatMoved(ear.event, form.cleaned_data["taken"])
     receipt, held = note_and_hold(access_of(request), ear.event, what, form, sending)
     if receipt is None:
         return
     heard.saved = "saved"
+    if receipt.counts_newly and (words := moved.words()):
+        heard.saved += f". {words}"
     if receipt.standing != "kept":
         heard.saved = f"kept aside: {receipt.why}"
     elif receipt.is_repeat:

@@ -59,6 +59,8 @@ class NextMove:
     move: Move
     told: datetime | None = None
     left: datetime | None = None
+    #: Why it can't be made as planned, and what to do about it.
+    trouble: str = ""
 
     @property
     def asks(self) -> tuple[str, str] | None:
@@ -163,6 +165,8 @@ class BoardStation:
             return Said("no move planned" if self.is_open else "closed now")
         if move.hold:
             return Said("on hold, don't bring it", is_alarm=True)
+        if self.progress is not None and self.progress.trouble:
+            return Said("serves elsewhere", is_alarm=True)
         if move.is_swap:
             return Said("swapped in at", at=move.arrive)
         left = self.progress.left if self.progress else None

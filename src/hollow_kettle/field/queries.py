@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from uuid import UUID
 
 import numpy as np
@@ -11,7 +11,6 @@ from django.db.models import Count, Exists, OuterRef, Q, QuerySet, Subquery
 
 from hollow_kettle.log.models import (
     CALLS,
-    MOVE_STATES,
     BatteryNow,
     FieldEntry,
     Kind,
@@ -31,6 +30,7 @@ from powercore.belief.runtime import TimeLeft, time_left
 from powercore.values import windows_where
 
 from .beliefs import believed_draws
+from .coming import coming_moves, with_promises
 from .conflicts import questions
 from .follow import follow
 from .look import ask_next, worth_a_look
@@ -131,7 +131,9 @@ def board_of(event: Event, now: datetime) -> Board:
     moves = []
     if rotation:
         moves = moves_of(event, rotation, tags, every, holds)
-    coming, draws = _coming(event, moves, now), believed_draws(physics)
+    left, taken = coming_moves(event, moves, now)
+    coming = with_promises(physics, left, taken, batteries)
+    draws = believed_draws(physics)
     stations = [
         _station(
             physics,
@@ -209,34 +211,6 @@ def _battery(
         row=row,
         state=state,
     )
-
-
-def _coming(event: Event, moves: list[Move], now: datetime) -> list[NextMove]:
-    """Moves not carried out yet, each with how far it is."""
-    since = now - timedelta(hours=4)
-    noted = FieldEntry.objects.filter(
-        event_key=event.pk,
-        kind__in=(Kind.SWAP, Kind.MOVE, *MOVE_STATES),
-        effective_at__gte=since,
-    )
-    rows = list(
-        counting(noted)
-        .order_by("effective_at")
-        .values_list("kind", "station_key", "battery", "effective_at")
-    )
-    done = {(kind, station, battery) for kind, station, battery, _ in rows}
-    found = []
-    for move in moves:
-        arrived = Kind.MOVE if move.is_spare else Kind.SWAP
-        key = (move.station.pk, move.battery)
-        is_old = move.arrive < now - timedelta(hours=2)
-        if move.battery is None or is_old or (arrived, *key) in done:
-            continue
-        states = [(kind, at) for kind, *where, at in rows if tuple(where) == key]
-        told = next((at for kind, at in states if kind == Kind.TOLD), None)
-        left = next((at for kind, at in states if kind == Kind.LEFT), None)
-        found.append(NextMove(move, told, left))
-    return found
 
 
 def stock_until_morning(

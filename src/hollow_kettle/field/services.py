@@ -84,7 +84,7 @@ def note(
         sent=replace(sent, aside=why or _why_aside(event, by, at)),
         **{"device_at": at, **fields},
     )
-    if refresh and receipt.standing == "kept" and not receipt.is_repeat:
+    if refresh and receipt.counts_newly:
         follow(event)
     return receipt
 

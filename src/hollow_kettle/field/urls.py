@@ -23,6 +23,7 @@ urlpatterns = [
     path("<uuid:uid>/call/", watch.call, name="call"),
     path("<uuid:uid>/handover/", watch.handover, name="handover"),
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
+    path("<uuid:uid>/conflicts/", answers.conflict_list, name="conflict_list"),
     path("<uuid:uid>/conflict/", answers.conflict_answer, name="conflict_answer"),
     path("<uuid:uid>/log/", views.log_list, name="log_list"),
     path("<uuid:uid>/log/<slug:what>/", views.entry_add, name="entry_add"),

@@ -27,6 +27,7 @@ from . import queries, services
 from .forms import (
     FORMS,
 )
+from .moved import WhatMoved
 from .noting import note_and_hold
 from .phone import author_token
 
@@ -183,9 +184,12 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
     if request.method == "GET":
         form.offer_own(access_of(request).own_stations(event.pk))
     if request.method == "POST" and form.is_valid():
+        moved = WhatMoved(event, form.cleaned_data["taken"])
         receipt, held = note_and_hold(access_of(request), event, what, form)
         if receipt is not None:
             tell(request, event, receipt, FORMS[what][0])
+            if receipt.counts_newly and (words := moved.words()):
+                messages.info(request, words)
             if held:
                 messages.warning(
                     request, f"On hold until somebody releases it: {', '.join(held)}."

@@ -52,6 +52,11 @@ class Receipt:
     #: Whether it had been sent before: it counts once.
     is_repeat: bool = False
 
+    @property
+    def counts_newly(self) -> bool:
+        """Whether it counts, and did not before."""
+        return self.standing == Standing.KEPT and not self.is_repeat
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Sent:

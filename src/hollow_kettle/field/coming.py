@@ -1,0 +1,178 @@
+"""
+Moves to come: what of the plan is still to be done, and what can't be done as planned.
+
+What people did counts at once. A battery that went in where another was planned has
+made that move; what it was promised for is said, with the smallest repair.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import datetime, timedelta
+from uuid import UUID
+
+from hollow_kettle.log.models import MOVE_STATES, FieldEntry, Kind
+from hollow_kettle.log.services import counting
+from hollow_kettle.plan.models import Event
+from hollow_kettle.plan.rotation.moves import Move
+
+from .page import BoardBattery, NextMove
+from .physics import EventPhysics
+
+#: A swap at a station is the one planned there at most so long before or after.
+#: Common practice, no source.
+SAME_MOVE = timedelta(hours=1)
+#: What was due so long ago is not to come any more.
+GIVEN_UP = timedelta(hours=2)
+#: Entries that long ago say how far moves are.
+_SINCE = timedelta(hours=4)
+_Noted = tuple[str, UUID | None, UUID | None, datetime]
+
+
+def coming_moves(
+    event: Event, moves: Sequence[Move], now: datetime
+) -> tuple[list[NextMove], dict[UUID, Move]]:
+    """
+    Moves not made yet, each with how far it is.
+
+    Returns
+    -------
+    coming, taken
+        And of each battery that went in where another was planned: that move.
+    """
+    noted = FieldEntry.objects.filter(
+        event_key=event.pk,
+        kind__in=(Kind.SWAP, Kind.MOVE, *MOVE_STATES),
+        effective_at__gte=now - _SINCE,
+    )
+    rows: list[_Noted] = list(
+        counting(noted)
+        .order_by("effective_at")
+        .values_list("kind", "station_key", "battery", "effective_at")
+    )
+    done = {(kind, station, battery) for kind, station, battery, _ in rows}
+    open_ = [
+        move
+        for move in moves
+        if move.battery is not None
+        and move.arrive >= now - GIVEN_UP
+        and (_arrival(move), move.station.pk, move.battery) not in done
+    ]
+    taken = _taken(moves, open_, rows)
+    found = []
+    for move in open_:
+        if move in taken.values():
+            continue
+        key = (move.station.pk, move.battery)
+        states = [(kind, at) for kind, *where, at in rows if tuple(where) == key]
+        told = next((at for kind, at in states if kind == Kind.TOLD), None)
+        left = next((at for kind, at in states if kind == Kind.LEFT), None)
+        found.append(NextMove(move, told, left))
+    return found, taken
+
+
+def _arrival(move: Move) -> str:
+    return Kind.MOVE if move.is_spare else Kind.SWAP
+
+
+def _taken(
+    moves: Sequence[Move], open_: Sequence[Move], rows: Sequence[_Noted]
+) -> dict[UUID, Move]:
+    """Moves that were made with another battery, by that battery."""
+    planned = {(_arrival(move), move.station.pk, move.battery) for move in moves}
+    taken: dict[UUID, Move] = {}
+    for kind, station, battery, at in rows:
+        if kind != Kind.SWAP or battery is None or (kind, station, battery) in planned:
+            continue
+        near = [
+            move
+            for move in open_
+            if move.station.pk == station
+            and not move.is_spare
+            and abs(move.arrive - at) <= SAME_MOVE
+            and move not in taken.values()
+        ]
+        if near:
+            taken[battery] = min(near, key=lambda move: abs(move.arrive - at))
+    return taken
+
+
+def with_promises(
+    physics: EventPhysics,
+    coming: Sequence[NextMove],
+    taken: dict[UUID, Move],
+    batteries: Sequence[BoardBattery],
+) -> list[NextMove]:
+    """Moves to come; where their battery is in use elsewhere, the smallest repair."""
+    by_key = {battery.uid: battery for battery in batteries}
+    promised: dict[UUID | None, datetime] = {}
+    for one in coming:
+        promised.setdefault(one.move.battery, one.move.leave)
+    comes_out: dict[str, datetime] = {}
+    for one in coming:
+        if one.move.bring_back is not None:
+            comes_out.setdefault(one.move.bring_back, one.move.arrive)
+    found = []
+    for one in coming:
+        own = by_key.get(one.move.battery) if one.move.battery else None
+        where = None if own is None else _serves_elsewhere(own, one.move)
+        if own is None or where is None:
+            found.append(one)
+            continue
+        back = comes_out.get(own.tag)
+        if back is not None and back < one.move.leave and own.uid not in taken:
+            found.append(one)  # as planned, it comes out in time
+            continue
+        free = _substitute(physics, one.move, by_key, promised, taken.get(own.uid))
+        repair = "no other is free: replan"
+        if free is not None:
+            soc = f"{free.soc.typical:.0%}, at least {free.soc.low:.0%}"
+            later = " though it is promised for later" if free.uid in promised else ""
+            repair = f"take {free.tag} ({soc}){later}, or replan"
+            promised[free.uid] = one.move.leave
+        words = f"{own.tag} serves at {where} instead: {repair}."
+        found.append(replace(one, trouble=words))
+    return found
+
+
+def _serves_elsewhere(battery: BoardBattery, move: Move) -> str | None:
+    """Where a battery serves that is to be brought somewhere else."""
+    place = battery.row.place if battery.row is not None else None
+    if battery.state != "serving" or place is None:
+        return None
+    return None if place.station_key == move.station.pk else str(place)
+
+
+def _substitute(
+    physics: EventPhysics,
+    move: Move,
+    by_key: dict[UUID, BoardBattery],
+    promised: dict[UUID | None, datetime],
+    instead_of: Move | None,
+) -> BoardBattery | None:
+    """
+    The battery whose move was made by another, else the fullest that is free.
+
+    One that is promised for later comes after those that are promised to nobody.
+    """
+    if instead_of is not None and instead_of.battery is not None:
+        own = by_key.get(instead_of.battery)
+        if own is not None and _may(physics, move, own):
+            return own
+    free = [
+        battery
+        for battery in by_key.values()
+        if _may(physics, move, battery)
+        and (battery.uid not in promised or promised[battery.uid] > move.arrive)
+    ]
+    return max(
+        free, key=lambda one: (one.uid not in promised, one.soc.low), default=None
+    )
+
+
+def _may(physics: EventPhysics, move: Move, battery: BoardBattery) -> bool:
+    if battery.state not in ("ready", "charging"):
+        return False
+    feed = physics.problem.feed(str(move.station.pk), str(battery.uid))
+    return feed.refusal is None and battery.soc.typical > feed.reserve_soc
