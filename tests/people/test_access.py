@@ -9,6 +9,7 @@ from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
 from hollow_kettle.field import services as field
 from hollow_kettle.log.models import FieldEntry
+from hollow_kettle.people import passes
 from hollow_kettle.plan.models import OpenHours, Pin, Search, StationEquipment
 from hollow_kettle.plan.rotation.services import make_rotation
 from hollow_kettle.plan.stations.services import add_supply
@@ -38,6 +39,10 @@ ANSWERS = {
 
 TABLE = {
     ("home", "GET"): EVERYBODY,
+    ("people:join", "GET"): OPEN,
+    ("people:join", "POST"): OPEN,
+    ("people:join_link", "GET"): OPEN,
+    ("people:join_link", "POST"): OPEN,
     ("people:sign_in", "GET"): OPEN,
     ("people:sign_in", "POST"): OPEN,
     ("people:sign_out", "POST"): EVERYBODY,
@@ -170,6 +175,9 @@ TABLE = {
     ("plan:batteries_apart", "POST"): EVENT_BOSS,
     ("plan:duties", "GET"): EVENT_BOSS,
     ("plan:duties", "POST"): EVENT_BOSS,
+    ("plan:pass_list", "GET"): EVENT_BOSS,
+    ("plan:pass_list", "POST"): EVENT_BOSS,
+    ("plan:pass_revoke", "POST"): EVENT_BOSS,
     ("plan:duty_delete", "POST"): EVENT_BOSS,
     ("plan:yard_place", "POST"): EVENT_BOSS,
     ("plan:pattern_add", "POST"): EVENT_BOSS,
@@ -283,6 +291,9 @@ def urls(event, esker, shelf, kit, marin, people):
         "source_uid": event.sources.get().pk, "number": rotation.number,
         "bay_uid": event.bays.get().pk, "site_pk": esker.site_id, "what": "reading",
         "key": "1", "kind": "battery", "uidb64": "MQ",
+        "pass_uid": passes.make_pass(
+            event.pk, event.name, role="logger", station_key=None, hours=1, by=marin
+        ).made.pk,
         "token": kit.token, "lead": shelf["K01"].pk,
         "pk": {
             "field:entry_answer": FieldEntry.objects.get().pk,
@@ -374,7 +385,7 @@ def test_each_role_gets_what_the_table_says(role, urls, client_of):
 _MISSING_IS_FINE = {
     "plan:yard_row_delete", "plan:walk_edit", "plan:event_state", "plan:source_add",
     "shelf:import_apply", "shelf:import_columns", "plan:station_import_apply",
-    "plan:sky_import_apply", "plan:scenario_import_apply",
+    "plan:sky_import_apply", "plan:scenario_import_apply", "people:join_link",
 }  # fmt: skip
 
 

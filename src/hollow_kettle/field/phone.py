@@ -23,7 +23,7 @@ from django.db import transaction
 from hollow_kettle.clock import real_now
 from hollow_kettle.log.models import Kind
 from hollow_kettle.log.services import Receipt, Sent
-from hollow_kettle.people.access import Access
+from hollow_kettle.people.access import Access, access_for
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.models import Asset
@@ -130,8 +130,14 @@ def _moment(text: Any) -> datetime | None:
     return found if found.tzinfo else found.replace(tzinfo=UTC)
 
 
-def take(event: Event, batch: Batch, sender: Access) -> list[Answer]:
-    """Take a phone's entries, one by one; each answer stands for itself."""
+def take(
+    event: Event, batch: Batch, sender: Access, *, aside: str = ""
+) -> list[Answer]:
+    """
+    Take a phone's entries, one by one; each answer stands for itself.
+
+    `aside`: why all of them wait for a coordinator, whatever they say.
+    """
     authors: dict[str, Access | None] = {}
     answers = []
     with transaction.atomic():
@@ -139,7 +145,8 @@ def take(event: Event, batch: Batch, sender: Access) -> list[Answer]:
             token = str(entry.get("author", ""))
             if token not in authors:
                 authors[token] = _author(token)
-            answers.append(_take(event, batch, entry, authors[token] or sender))
+            access = authors[token] or sender
+            answers.append(_take(event, batch, entry, access, aside))
     follow(event)
     return answers
 
@@ -151,11 +158,15 @@ def _author(token: str) -> Access | None:
     except signing.BadSignature:
         return None
     actor = Actor.objects.filter(pk=key).first()
-    return None if actor is None else Access(actor)
+    return None if actor is None else access_for(actor)
 
 
 def _take(
-    event: Event, batch: Batch, entry: Mapping[str, Any], access: Access
+    event: Event,
+    batch: Batch,
+    entry: Mapping[str, Any],
+    access: Access,
+    aside: str = "",
 ) -> Answer:
     said = str(entry.get("key", ""))
     try:
@@ -181,6 +192,8 @@ def _take(
     is_late = bool(entry.get("late"))
     data = {str(name): str(value)[:500] for name, value in fields.items()}
     sending = replace(sending, raw={**data, **sending.raw})
+    if aside:
+        return _aside(event, key, said, access, sending, at, aside)
     data.setdefault("how", "receiving")
     data |= {"uid": str(key)} | ({"sure": "on"} if is_late else {})
     form = form_class(data, event=event, now=at, said=batch.said)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property, wraps
 from typing import Any, Concatenate, ParamSpec
 from uuid import UUID
@@ -11,7 +11,7 @@ from uuid import UUID
 from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 
-from .models import Actor, Duty, Role
+from .models import Actor, Duty, EventPass, Guest, Role
 
 P = ParamSpec("P")
 
@@ -21,7 +21,8 @@ class Access:
     """What one signed-in person may see and do."""
 
     actor: Actor | None
-    _duties: list[Duty] | None = field(default=None)
+    #: The pass by which somebody without an account takes part.
+    event_pass: EventPass | None = None
 
     @property
     def is_coordinator(self) -> bool:
@@ -33,7 +34,22 @@ class Access:
         """The person's roles at events."""
         if self.actor is None:
             return []
+        if (own := self.event_pass) is not None:
+            role, station = own.role, own.station_key
+            return [
+                Duty(
+                    actor=self.actor,
+                    event_key=own.event_key,
+                    role=role,
+                    station_key=station,
+                )
+            ]
         return list(self.actor.duties.all())
+
+    @property
+    def is_guest(self) -> bool:
+        """Whether somebody takes part by a pass: at one event, nowhere else."""
+        return self.event_pass is not None
 
     def roles_at(self, event_key: UUID) -> set[str]:
         """Roles held at an event."""
@@ -74,10 +90,22 @@ class Access:
         )
 
 
+def access_for(actor: Actor) -> Access:
+    """What somebody may see and do, with an account or by the pass they joined by."""
+    guest = Guest.objects.select_related("event_pass").filter(actor=actor).first()
+    return Access(actor, guest.event_pass if guest is not None else None)
+
+
 def access_of(request: HttpRequest) -> Access:
     """Return what the person behind a request may do."""
     access: Access = request.access  # type: ignore[attr-defined]
     return access
+
+
+def ended_guest_of(request: HttpRequest) -> Guest | None:
+    """Who joined by a pass that has ended, and is nobody now; None for all others."""
+    ended: Guest | None = getattr(request, "ended_guest", None)
+    return ended
 
 
 def actor_of(request: HttpRequest) -> Actor:

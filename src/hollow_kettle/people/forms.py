@@ -50,6 +50,37 @@ class ClubForm(Seen, forms.Form):
         return zone
 
 
+class CodeForm(Dressed, forms.Form):
+    """The spoken code of a pass."""
+
+    code = forms.CharField(
+        label="Code",
+        max_length=40,
+        help_text="Eight letters and digits, as the coordinator reads them out.",
+    )
+
+
+class JoinForm(Dressed, forms.Form):
+    """Who joins by a pass."""
+
+    name = forms.CharField(label="Your name", max_length=60)
+    call_sign = forms.CharField(
+        label="Call sign",
+        max_length=12,
+        required=False,
+        help_text="Empty when you have none.",
+    )
+
+    def clean_call_sign(self) -> str:
+        """Letters, digits and strokes, as call signs have."""
+        said = str(self.cleaned_data["call_sign"]).strip().upper()
+        if said and not all(one.isalnum() or one in "/-" for one in said):
+            raise forms.ValidationError(
+                "A call sign has letters, digits, / and -, such as QX1ABC/P."
+            )
+        return said
+
+
 class PersonForm(Dressed, forms.Form):
     """A new sign-in."""
 

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from typing import Any
 
+from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect
 from django.urls import reverse
@@ -10,7 +11,27 @@ from django.utils.functional import SimpleLazyObject
 from django_htmx.http import HttpResponseClientRedirect
 
 from .access import Access
-from .models import Actor
+from .models import Actor, Guest
+
+#: Where a session keeps who joined by a pass.
+GUEST = "guest"
+#: Rooms that a guest may enter; each page then asks for its event.
+ROOMS_OF_GUESTS = {"field", "plan", "debrief", ""}
+PAGES_OF_GUESTS = {"people:sign_out", "people:join", "people:join_link"}
+
+
+class GuestUser:
+    """Stands for the user of somebody who has none, and takes part by a pass."""
+
+    is_authenticated = True
+    is_anonymous = False
+    is_active = True
+    must_change = False
+    pk = None
+
+    def get_username(self) -> str:
+        """No name to sign in with."""
+        return ""
 
 
 class ActorMiddleware:
@@ -21,8 +42,34 @@ class ActorMiddleware:
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         """Handle one request."""
-        request.access = SimpleLazyObject(lambda: _access(request))  # type: ignore[attr-defined]
+        if GUEST in request.session:
+            self._guest(request)
+        else:
+            request.access = SimpleLazyObject(lambda: _access(request))  # type: ignore[attr-defined]
         return self.get_response(request)
+
+    def _guest(self, request: HttpRequest) -> None:
+        """Know who joined by a pass; who did by one that has ended is nobody."""
+        key = request.session[GUEST]
+        guest = Guest.objects.select_related("actor", "event_pass").filter(actor=key)
+        found = guest.first()
+        request.access = Access(None)  # type: ignore[attr-defined]
+        if found is not None and found.event_pass.is_open:
+            request.user = GuestUser()  # type: ignore[assignment]
+            request.access = Access(found.actor, found.event_pass)  # type: ignore[attr-defined]
+        elif found is not None:
+            request.ended_guest = found  # type: ignore[attr-defined]
+
+    def process_view(
+        self, request: HttpRequest, view: Any, args: Any, kwargs: Any
+    ) -> HttpResponse | None:
+        """Keep guests to the rooms of their event."""
+        match = request.resolver_match
+        if not isinstance(request.user, GuestUser) or match is None:
+            return None
+        if match.view_name in PAGES_OF_GUESTS or match.namespace in ROOMS_OF_GUESTS:
+            return None
+        raise PermissionDenied
 
 
 def _access(request: HttpRequest) -> Access:

@@ -137,3 +137,73 @@ class Club(models.Model):
     def has_known_zone(self) -> bool:
         """Whether the zone is an IANA zone of this machine."""
         return is_known_zone(self.zone)
+
+
+class EventPass(models.Model):
+    """Lets whoever holds it take part in one event for some hours, without account."""
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    event_key = models.UUIDField(db_index=True)
+    #: What the event is called, for who joins.
+    event_name = models.CharField(max_length=80)
+    role = models.CharField(max_length=20, choices=Role)
+    station_key = models.UUIDField(null=True, blank=True)
+    #: Digests of what the link and the spoken code say; the words are shown once.
+    link_digest = models.CharField(max_length=64, unique=True)
+    code_digest = models.CharField(max_length=64, unique=True)
+    made_by = models.ForeignKey(Actor, on_delete=models.PROTECT, related_name="+")
+    made_at = models.DateTimeField(default=real_now, editable=False)
+    expires_at = models.DateTimeField()
+    revoked_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["-made_at"]
+        constraints = [
+            models.CheckConstraint(
+                name="people_pass_lead_has_station",
+                condition=~Q(role="station_lead") | Q(station_key__isnull=False),
+            ),
+        ]
+
+    def __str__(self) -> str:
+        return f"pass: {self.get_role_display()}"
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it lets anybody in now."""
+        return self.revoked_at is None and real_now() < self.expires_at
+
+    @property
+    def left_min(self) -> float:
+        """How long it lasts yet. [min]"""
+        return (self.expires_at - real_now()).total_seconds() / 60
+
+    @property
+    def ended(self) -> str:
+        """Why it lets nobody in; empty while it does."""
+        if self.revoked_at is not None:
+            return "revoked"
+        return "" if self.is_open else "ended"
+
+
+class Guest(models.Model):
+    """Somebody who takes part by a pass; their entries stay when it ends."""
+
+    actor = models.OneToOneField(Actor, on_delete=models.CASCADE, related_name="guest")
+    event_pass = models.ForeignKey(
+        EventPass, on_delete=models.PROTECT, related_name="guests"
+    )
+    joined_at = models.DateTimeField(default=real_now, editable=False)
+
+    def __str__(self) -> str:
+        return str(self.actor)
+
+
+class PassTry(models.Model):
+    """A code that was wrong, so that guessing is slow."""
+
+    at = models.DateTimeField(default=real_now, db_index=True)
+    digest = models.CharField(max_length=64)
+
+    def __str__(self) -> str:
+        return f"wrong code at {self.at:%H:%M}"

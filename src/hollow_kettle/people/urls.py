@@ -16,6 +16,8 @@ urlpatterns = [
         login_not_required(views.NewPassword.as_view()),
         name="new_password",
     ),
+    path("join/", login_not_required(views.join_code), name="join"),
+    path("join/<str:token>/", login_not_required(views.join_link), name="join_link"),
     path("people/", views.person_list, name="person_list"),
     path("people/add/", views.person_add, name="person_add"),
     path("people/<uuid:uid>/close/", views.person_close, name="person_close"),

@@ -12,6 +12,7 @@ from django.contrib.auth.views import (
 from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
+from django.middleware.csrf import rotate_token
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse_lazy
 from django.views.decorators.http import (
@@ -22,11 +23,20 @@ from django.views.decorators.http import (
 
 from hollow_kettle.ui.seen import wait_for
 
-from . import services
+from . import passes, services
 from .access import coordinator_only
 from .doors import remember
-from .forms import ClubForm, LinkPasswordForm, OwnPasswordForm, PersonForm, SignInForm
-from .models import Actor, Club, User
+from .forms import (
+    ClubForm,
+    CodeForm,
+    JoinForm,
+    LinkPasswordForm,
+    OwnPasswordForm,
+    PersonForm,
+    SignInForm,
+)
+from .middleware import GUEST
+from .models import Actor, Club, EventPass, User
 
 
 class SignIn(LoginView):
@@ -79,11 +89,58 @@ def locked_out(
     return render(request, "ui/too_many.html", status=429)
 
 
+@require_http_methods(["GET", "POST"])
+def join_code(request: HttpRequest) -> HttpResponse:
+    """Ask for the code of a pass, and who joins by it."""
+    code, who = CodeForm(request.POST or None), JoinForm(request.POST or None)
+    found = None
+    if request.method == "POST" and code.is_valid():
+        try:
+            found = passes.by_code(code.cleaned_data["code"])
+        except passes.TooManyTries:
+            return render(request, "people/too_many_codes.html", status=429)
+        if found is None:
+            code.add_error("code", "No pass has this code now; it may have ended.")
+        elif who.is_valid():
+            return _joined(request, found, who)
+    context = {"forms": (code, who), "event_pass": found}
+    status = 422 if request.method == "POST" else 200
+    return render(request, "people/join.html", context, status=status)
+
+
+@require_http_methods(["GET", "POST"])
+def join_link(request: HttpRequest, token: str) -> HttpResponse:
+    """Ask who joins by the link of a pass."""
+    found = passes.by_link(token)
+    if found is None:
+        return render(request, "people/no_pass.html", status=404)
+    who = JoinForm(request.POST or None)
+    if request.method == "POST" and who.is_valid():
+        return _joined(request, found, who)
+    context = {"forms": (who,), "event_pass": found}
+    status = 422 if request.method == "POST" else 200
+    return render(request, "people/join.html", context, status=status)
+
+
+def _joined(request: HttpRequest, found: EventPass, who: JoinForm) -> HttpResponse:
+    guest = passes.join(found, **who.cleaned_data)
+    request.session.flush()  # whoever used this browser before is out
+    request.session[GUEST] = str(guest.actor_id)
+    request.session.set_expiry(found.expires_at)
+    rotate_token(request)
+    messages.success(
+        request,
+        f"You take part as {guest.actor}: {found.get_role_display()} until the pass "
+        "ends. What you note is yours by that name.",
+    )
+    return redirect("field:board", found.event_key)
+
+
 @require_safe
 @coordinator_only
 def person_list(request: HttpRequest) -> HttpResponse:
     """Show who there is."""
-    actors = Actor.objects.select_related("user").order_by("name")
+    actors = Actor.objects.filter(guest=None).select_related("user").order_by("name")
     return render(request, "people/person_list.html", {"actors": actors})
 
 

@@ -2,6 +2,7 @@
 
 from django.urls import include, path
 
+from .events import pass_views as passes
 from .events import views as events
 from .files import views as files
 from .ledger import views as ledger
@@ -109,6 +110,10 @@ _event = [
     ),
     path("people/", events.duties, name="duties"),
     path("people/<int:pk>/delete/", events.duty_delete, name="duty_delete"),
+    path("people/passes/", passes.pass_list, name="pass_list"),
+    path(
+        "people/passes/<uuid:pass_uid>/revoke/", passes.pass_revoke, name="pass_revoke"
+    ),
     path("rotation/", rotation_views.rotation, name="rotation"),
     path("rotation/compare/", rotation_views.rotation_compare, name="rotation_compare"),
     path("rotation/make/", rotation_views.rotation_add, name="rotation_add"),

@@ -6,11 +6,13 @@ from typing import Any
 
 from django import forms
 
+from hollow_kettle.people import passes
 from hollow_kettle.people.models import Actor, Role
 from hollow_kettle.plan.models import SKY_CHOICES, Event, Purpose, Station
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from hollow_kettle.ui.seen import Seen
 from powercore import limits
+from powercore.limits import Limit
 
 
 class EventForm(Seen, forms.Form):
@@ -79,10 +81,9 @@ class EventForm(Seen, forms.Form):
     )
 
 
-class DutyForm(Dressed, forms.Form):
-    """Somebody's role at an event."""
+class RoleForm(Dressed, forms.Form):
+    """A role at an event, for a station lead with the station."""
 
-    actor = forms.ModelChoiceField(Actor.objects, label="Who")
     role = forms.ChoiceField(label="Role", choices=Role)
     station = forms.ModelChoiceField(
         Station.objects.none(), label="Station", required=False
@@ -100,3 +101,22 @@ class DutyForm(Dressed, forms.Form):
         if data.get("role") != Role.STATION_LEAD:
             data["station"] = None
         return data
+
+
+class DutyForm(RoleForm):
+    """Somebody's role at an event."""
+
+    actor = forms.ModelChoiceField(Actor.objects.filter(guest=None), label="Who")
+    field_order = ("actor", "role", "station")
+
+
+class PassForm(RoleForm):
+    """A role for whoever holds a pass, and for how long."""
+
+    role = forms.ChoiceField(label="Role", choices=Role, initial=Role.LOGGER)
+    hours = NumberField(
+        label="Ends in",
+        limit=Limit(*passes.HOURS, "h"),
+        is_whole=True,
+        initial=passes.USUAL_HOURS,
+    )

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import segno
 from django.contrib.staticfiles import finders
 from django.template.loader import render_to_string
 from django.urls import reverse
@@ -19,6 +18,7 @@ from hollow_kettle.people.models import Club
 from hollow_kettle.shelf.assets.queries import attach_details
 from hollow_kettle.shelf.browse.queries import about
 from hollow_kettle.shelf.models import Asset
+from hollow_kettle.ui.codes import drawn_code
 
 #: Paper that people have: width and height. [mm]
 SIZES = {
@@ -149,10 +149,7 @@ def code_of(asset: Asset) -> SafeString:
     whatever address the site has in its tent.
     """
     path = reverse("label", args=[asset.token]).upper()
-    code = segno.make(path, error="m", micro=False)
-    return mark_safe(  # noqa: S308 - made here from letters and digits
-        code.svg_inline(border=0, omitsize=True, svgclass="code", lineclass="")
-    )
+    return drawn_code(path)
 
 
 def label_sheet(assets: list[Asset], sheet: Sheet, used: int = 0) -> bytes:
