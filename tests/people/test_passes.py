@@ -14,7 +14,7 @@ from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.people import passes
 from hollow_kettle.people.models import Duty, EventPass, Guest, PassTry
 
-LAURA = {"name": "Robin", "call_sign": "qx1abc/p"}
+WHO = {"name": "Robin", "call_sign": "qx1abc/p"}
 
 
 @pytest.fixture
@@ -32,7 +32,7 @@ def made(event, esker, marin):
 
 def joined(shown):
     client = Client()
-    client.post(reverse("people:join_link", args=[shown.token]), LAURA)
+    client.post(reverse("people:join_link", args=[shown.token]), WHO)
     return client
 
 
@@ -53,9 +53,7 @@ def test_a_coordinator_makes_one_that_is_shown_once(event, boss):
         (reverse("people:join_link", args=[link]), {}),
     ):
         client = Client()
-        assert (
-            event.name in client.post(way, LAURA | more, follow=True).content.decode()
-        )
+        assert event.name in client.post(way, WHO | more, follow=True).content.decode()
         assert client.get(board).status_code == 200
     assert {str(g) for g in Guest.objects.all()} == {"Robin (QX1ABC/P)"}
     assert not Duty.objects.filter(actor__guest__isnull=False).exists()
@@ -110,7 +108,7 @@ def test_who_joined_by_a_pass_that_ended_is_out_and_nothing_seen_is_lost(
         EventPass.objects.update(expires_at=past)
 
     assert "/sign-in/" in client.get(board)["Location"]
-    again = Client().post(reverse("people:join_link", args=[shown.token]), LAURA)
+    again = Client().post(reverse("people:join_link", args=[shown.token]), WHO)
     assert again.status_code == 404
     assert passes.by_code(shown.code) is None
     entry = {"key": str(uuid4()), "what": "reading",
@@ -135,16 +133,16 @@ def test_guessing_a_code_is_slow_and_links_go_on_working(made):
     """Five times the same, sixty times any within ten minutes; then they are forgot."""
     shown = made()
     url = reverse("people:join")
-    sent = LAURA | {"code": "AAAA AAAA"}
+    sent = WHO | {"code": "AAAA AAAA"}
     answers = [Client().post(url, sent).status_code for _ in range(6)]
     assert answers == [422] * 5 + [429]
-    assert Client().post(url, LAURA | {"code": shown.code}).status_code == 302
+    assert Client().post(url, WHO | {"code": shown.code}).status_code == 302
     for number in range(60):
         PassTry.objects.create(digest=str(number))
-    assert Client().post(url, LAURA | {"code": shown.code}).status_code == 429
+    assert Client().post(url, WHO | {"code": shown.code}).status_code == 429
     assert joined(shown).get(reverse("home"), follow=True).status_code == 200
     PassTry.objects.update(at=real_now() - passes.WITHIN)
-    assert Client().post(url, LAURA | {"code": shown.code}).status_code == 302
+    assert Client().post(url, WHO | {"code": shown.code}).status_code == 302
 
 
 def test_who_joins_says_a_name(made):

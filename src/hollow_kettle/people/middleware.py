@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from typing import Any
 
+from django.contrib.auth.models import AnonymousUser
 from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect
@@ -20,18 +21,15 @@ ROOMS_OF_GUESTS = {"field", "plan", "debrief", ""}
 PAGES_OF_GUESTS = {"people:sign_out", "people:join", "people:join_link"}
 
 
-class GuestUser:
+class GuestUser(AnonymousUser):
     """Stands for the user of somebody who has none, and takes part by a pass."""
 
-    is_authenticated = True
-    is_anonymous = False
-    is_active = True
     must_change = False
-    pk = None
 
-    def get_username(self) -> str:
-        """No name to sign in with."""
-        return ""
+    @property
+    def is_authenticated(self) -> Any:
+        """In, by the pass."""
+        return True
 
 
 class ActorMiddleware:

@@ -193,7 +193,6 @@ class Guest(models.Model):
     event_pass = models.ForeignKey(
         EventPass, on_delete=models.PROTECT, related_name="guests"
     )
-    joined_at = models.DateTimeField(default=real_now, editable=False)
 
     def __str__(self) -> str:
         return str(self.actor)
