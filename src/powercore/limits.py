@@ -106,6 +106,10 @@ PEOPLE, USUAL_PEOPLE = Limit(1, 20), 2
 
 # What is read in the field; beyond it, a slip of the keyboard.
 READ_V, READ_A = Limit(-100, 1000, "V"), Limit(-2000, 2000, "A")
+#: What a meter may show of temperature: a battery in trouble is beyond `CELSIUS`.
+METER_CELSIUS = Limit(-60, 200, "°C")
+#: What a meter's amps are multiplied with.
+METER_GAIN = Limit(0.1, 10)
 READ_AH, GAUGE_PCT = Limit(-100_000, 100_000, "Ah"), Limit(0, 100, "%")
 
 # Panels and the sky.

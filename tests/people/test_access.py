@@ -8,6 +8,7 @@ from django.db import transaction
 from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
 from hollow_kettle.field import services as field
+from hollow_kettle.instruments.services import make_device
 from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.people import passes
 from hollow_kettle.plan.models import OpenHours, Pin, Search, StationEquipment
@@ -233,6 +234,11 @@ TABLE = {
     ("field:board", "GET"): MEMBERS,
     ("field:board_poll", "GET"): MEMBERS,
     ("field:worker", "GET"): EVERYBODY,
+    ("field:samples_add", "POST"): OPEN,
+    ("field:meter_list", "GET"): EVENT_BOSS,
+    ("field:meter_list", "POST"): EVENT_BOSS,
+    ("field:meter_close", "POST"): EVENT_BOSS,
+    ("field:meter_file", "POST"): EVENT_BOSS,
     ("field:entries_add", "POST"): LOGGERS,
     ("field:move_state", "POST"): LOGGERS,
     ("field:call", "POST"): LOGGERS,
@@ -291,6 +297,9 @@ def urls(event, esker, shelf, kit, marin, people):
         "source_uid": event.sources.get().pk, "number": rotation.number,
         "bay_uid": event.bays.get().pk, "site_pk": esker.site_id, "what": "reading",
         "key": "1", "kind": "battery", "uidb64": "MQ",
+        "device_uid": make_device(
+            event, by=marin, name="M1", kind="shunt", subject=shelf["K01"].pk
+        )[0].pk,
         "pass_uid": passes.make_pass(
             event.pk, event.name, role="logger", station_key=None, hours=1, by=marin
         ).made.pk,

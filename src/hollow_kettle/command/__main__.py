@@ -8,7 +8,7 @@ from collections.abc import Callable
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from . import benches, copies, quality, serving
+from . import benches, copies, quality, serving, standin
 from .cluster import Cluster, throwaway
 from .home import KettleError, data_folder
 
@@ -28,6 +28,7 @@ Hollow Kettle: power for a radio club's stations.
   ./kettle restore FILE --replace   put it back (keeps a copy of what was there)
   ./kettle reset-demo            make the demo club anew; never touches your club
   ./kettle bench [NAME] [--json] measure; prints both sides of each ratio
+  ./kettle stand-in URL TOKEN [KIND]  a simulated meter that sends to a running one
   ./kettle shell                 a Python shell on the club's data
 
 Data lives in $KETTLE_DATA (by default your state folder; /var/lib/hollow-kettle
@@ -184,6 +185,7 @@ JOBS: dict[str, Callable[[list[str]], None]] = {
     "unlock": _managed("unlock"),
     "shell": _managed("shell"),
     "bench": benches.run,
+    "stand-in": standin.run,
     "help": help_,
 }
 

@@ -10,6 +10,7 @@ from hollow_kettle.clock import local
 from hollow_kettle.log.models import EXCLUSIVE_KINDS
 from powercore.belief.draw import DrawFactor
 
+from .meters import of_meters
 from .page import Board
 from .physics import EventPhysics
 
@@ -34,6 +35,7 @@ def worth_a_look(
     found = [
         *_batteries(board, holds),
         *_bays(physics, board),
+        *of_meters(physics.event, board),
         *_stations(board),
         *_restarts(physics, board),
         *_overdue(physics, board),

@@ -6,6 +6,7 @@ from hollow_kettle.plan.models import Event
 
 from . import beliefs
 from .follow import follow, is_behind
+from .meters import note_meters
 
 
 @app.task
@@ -21,6 +22,7 @@ def follow_event(event: str) -> None:
 def carry_beliefs_forward(timestamp: int) -> None:
     """Bring what is believed of each battery up to now, for events under way."""
     for event in Event.objects.filter(state=Event.State.RUNNING):
+        note_meters(event)
         if is_behind(event.pk):
             follow(event)
         beliefs.carry_forward(event)

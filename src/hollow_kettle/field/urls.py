@@ -4,6 +4,7 @@ from django.urls import path
 
 from . import answer_views as answers
 from . import line_views as lines
+from . import meter_views as meters
 from . import phone_views as phones
 from . import views
 from . import watch_views as watch
@@ -12,6 +13,7 @@ app_name = "field"
 urlpatterns = [
     path("", views.home, name="home"),
     path("find/", views.find, name="find"),
+    path("meters/samples/", meters.samples_add, name="samples_add"),
     path("worker.js", phones.worker_script, name="worker"),
     path("<uuid:uid>/", views.board, name="board"),
     path("<uuid:uid>/entries/", phones.entries_add, name="entries_add"),
@@ -19,6 +21,17 @@ urlpatterns = [
     path("<uuid:uid>/line/", lines.line_add, name="line_add"),
     path("<uuid:uid>/line/heard/", lines.line_preview, name="line_preview"),
     path("<uuid:uid>/line/help/", lines.line_help, name="line_help"),
+    path("<uuid:uid>/meters/", meters.meter_list, name="meter_list"),
+    path(
+        "<uuid:uid>/meters/<uuid:device_uid>/close/",
+        meters.meter_close,
+        name="meter_close",
+    ),
+    path(
+        "<uuid:uid>/meters/<uuid:device_uid>/file/",
+        meters.meter_file,
+        name="meter_file",
+    ),
     path("<uuid:uid>/moves/", watch.move_state, name="move_state"),
     path("<uuid:uid>/call/", watch.call, name="call"),
     path("<uuid:uid>/handover/", watch.handover, name="handover"),

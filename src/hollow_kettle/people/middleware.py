@@ -53,7 +53,7 @@ class ActorMiddleware:
         found = guest.first()
         request.access = Access(None)  # type: ignore[attr-defined]
         if found is not None and found.event_pass.is_open:
-            request.user = GuestUser()  # type: ignore[assignment]
+            request.user = GuestUser()
             request.access = Access(found.actor, found.event_pass)  # type: ignore[attr-defined]
         elif found is not None:
             request.ended_guest = found  # type: ignore[attr-defined]

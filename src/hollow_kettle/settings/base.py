@@ -33,6 +33,7 @@ INSTALLED_APPS = [
     "hollow_kettle.log",
     "hollow_kettle.shelf",
     "hollow_kettle.plan",
+    "hollow_kettle.instruments",
     "hollow_kettle.field",
     "hollow_kettle.debrief",
     "hollow_kettle.demo",
