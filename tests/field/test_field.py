@@ -595,8 +595,11 @@ def test_the_board_is_read_in_a_bounded_number_of_queries(
         )
     client = client_of("observer")
 
-    with django_assert_max_num_queries(17):
-        response = client.get(reverse("field:board", args=[under_way.pk]))
+    url = reverse("field:board", args=[under_way.pk])
+    client.get(url)  # what rests on the plan alone is kept
+
+    with django_assert_max_num_queries(12):
+        response = client.get(url)
 
     assert "All batteries" in response.content.decode()
 

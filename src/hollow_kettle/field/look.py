@@ -11,7 +11,7 @@ from hollow_kettle.log.models import EXCLUSIVE_KINDS
 from powercore.belief.draw import DrawFactor
 
 from .meters import of_meters
-from .page import Board
+from .page import Board, LogState
 from .physics import EventPhysics
 
 #: A reading older than this is worth asking for anew. [min] Common practice, no source.
@@ -29,13 +29,13 @@ def worth_a_look(
     board: Board,
     draws: Mapping[UUID, DrawFactor],
     holds: Mapping[UUID, str],
-    quarantined: int,
+    log: LogState,
 ) -> list[str]:
     """At most five lines: what hurts first, then what is about to, then what is old."""
     found = [
         *_batteries(board, holds),
         *_bays(physics, board),
-        *of_meters(physics.event, board),
+        *(of_meters(physics.event, board) if log.has_meters else ()),
         *_stations(board),
         *_restarts(physics, board),
         *_overdue(physics, board),
@@ -43,9 +43,10 @@ def worth_a_look(
         *_old(board),
         *_draws(board, draws),
     ]
-    if quarantined:
-        waits = "entry waits" if quarantined == 1 else "entries wait"
-        found.append(f"{quarantined} {waits} in quarantine: answer them in the log.")
+    if log.quarantined:
+        waits = "entry waits" if log.quarantined == 1 else "entries wait"
+        words = f"{log.quarantined} {waits} in quarantine: answer them in the log."
+        found.append(words)
     return found[:MOST]
 
 

@@ -18,6 +18,22 @@ from .conflicts import Question
 
 
 @dataclass(frozen=True, slots=True)
+class LogState:
+    """How far an event's log goes, and how much of it waits in quarantine."""
+
+    last: int
+    quarantined: int
+    #: How many batteries of the event are on hold.
+    held: int = 0
+    #: Whether entries came that placements and beliefs do not count yet.
+    is_behind: bool = False
+    #: Since when all walks are stopped; None: they are not.
+    stand_down: datetime | None = None
+    has_conflicts: bool = False
+    has_meters: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class BoardBattery:
     """A battery of the event, as it is believed to be now."""
 

@@ -35,6 +35,8 @@ class EventPhysics:
     def __init__(self, event: Event) -> None:
         self.event = event
         found = problem_for(event)
+        #: Keeps what was worked out for as long as the event stays as it is.
+        self.once = found.once
         self.problem, self.low = found.problem, found.low
         self.stations = found.stations
         self.spans = list(StationSpan.objects.filter(event_key=event.pk))
@@ -44,7 +46,9 @@ class EventPhysics:
             for row in StationDraw.objects.filter(event_key=event.pk)
         }
         #: Since when sources are off by the log, by key.
-        self._outages = list(SourceOff.objects.filter(event_key=event.pk))
+        self._outages: list[SourceOff] = found.once(
+            "outages", lambda: list(SourceOff.objects.filter(event_key=event.pk))
+        )
         self.off_since = {
             str(row.source_key): row.started_at
             for row in self._outages

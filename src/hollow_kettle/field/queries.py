@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
 import numpy as np
 from django.db.models import Count, Exists, OuterRef, Q, QuerySet, Subquery
 
+from hollow_kettle.instruments.models import Device
 from hollow_kettle.log.models import (
     CALLS,
     BatteryNow,
+    Conflict,
     FieldEntry,
     Kind,
     PlaceKind,
@@ -34,26 +35,21 @@ from .coming import coming_moves, with_promises
 from .conflicts import questions
 from .follow import follow
 from .look import ask_next, worth_a_look
-from .page import Board, BoardBattery, BoardBay, BoardStation, NextMove, Said, Stock
+from .page import (
+    Board,
+    BoardBattery,
+    BoardBay,
+    BoardStation,
+    LogState,
+    NextMove,
+    Said,
+    Stock,
+)
 from .physics import EventPhysics
 
 #: The board shows this many hours ahead.
 HORIZON_H = 8.0
 _POLL_MIN = 3
-
-
-@dataclass(frozen=True, slots=True)
-class LogState:
-    """How far an event's log goes, and how much of it waits in quarantine."""
-
-    last: int
-    quarantined: int
-    #: How many batteries of the event are on hold.
-    held: int = 0
-    #: Whether entries came that placements and beliefs do not count yet.
-    is_behind: bool = False
-    #: Since when all walks are stopped; None: they are not.
-    stand_down: datetime | None = None
 
 
 def log_state(event: Event) -> LogState:
@@ -63,17 +59,26 @@ def log_state(event: Event) -> LogState:
     on_hold = Count("batteries", filter=~Q(batteries__hold=""))
     waits = Exists(Waiting.objects.filter(event_key=OuterRef("pk")))
     call = counting(own.filter(kind__in=CALLS)).order_by("-effective_at", "-pk")
-    found = Event.objects.filter(pk=event.pk).annotate(held=on_hold, waits=waits)
-    last, quarantined, held, is_behind, kind, at = found.values_list(
+    found = Event.objects.filter(pk=event.pk).annotate(
+        held=on_hold,
+        waits=waits,
+        contradicts=Exists(Conflict.objects.filter(event_key=OuterRef("pk"))),
+        measures=Exists(Device.objects.filter(event=OuterRef("pk"), closed_at=None)),
+    )
+    last, quarantined, held, is_behind, kind, at, conflicts, meters = found.values_list(
         Subquery(own.order_by("-pk").values("pk")[:1]),
         Subquery(aside.annotate(count=Count("pk")).values("count")),
         "held",
         "waits",
         Subquery(call.values("kind")[:1]),
         Subquery(call.values("effective_at")[:1]),
+        "contradicts",
+        "measures",
     ).get()
     since = at if kind == Kind.STAND_DOWN else None
-    return LogState(last or 0, quarantined or 0, held, is_behind, since)
+    return LogState(
+        last or 0, quarantined or 0, held, is_behind, since, conflicts, meters
+    )
 
 
 def unanswered(entries: QuerySet[FieldEntry]) -> QuerySet[FieldEntry]:
@@ -127,10 +132,15 @@ def board_of(event: Event, now: datetime) -> Board:
         for single in unit.members
     }
     tags |= {battery.uid: battery.tag for battery in batteries}
-    holds = holds_of(event) if log.held else {}
-    moves = []
+    holds: dict[UUID, str] = {}
+    if log.held:
+        holds = physics.once("holds", lambda: holds_of(event))
+    moves: list[Move] = []
     if rotation:
-        moves = moves_of(event, rotation, tags, every, holds)
+        moves = physics.once(
+            ("moves", rotation.pk, rotation.published_at),
+            lambda: moves_of(event, rotation, tags, every, holds),
+        )
     left, taken = coming_moves(event, moves, now)
     coming = with_promises(physics, left, taken, batteries)
     draws = believed_draws(physics)
@@ -167,9 +177,9 @@ def board_of(event: Event, now: datetime) -> Board:
         stock=stock_until_morning(physics, batteries, now),
         stand_down=log.stand_down,
     )
-    board.conflicts = questions(event, tags)
+    board.conflicts = questions(event, tags) if log.has_conflicts else []
     board.ask_next = ask_next(board)
-    board.worth_a_look = worth_a_look(physics, board, draws, holds, log.quarantined)
+    board.worth_a_look = worth_a_look(physics, board, draws, holds, log)
     return board
 
 
