@@ -173,6 +173,46 @@ def test_a_source_that_came_back_asks_whether_its_chargers_did(under_way, shelf,
     assert "see that" not in " ".join(board(under_way).worth_a_look)
 
 
+def test_an_alarm_is_one_cause_and_somebody_s_by_name(
+    under_way, esker, marin, client_of
+):
+    """Off the air hides what follows from it; an hour later it alarms again."""
+    set_clock(under_way, 120)
+    how = {"by": marin, "at": under_way.clock.now()}
+    services.log_station(under_way, esker, what="off_air", **how)
+    page = board(under_way)
+    (one,) = page.alarms
+    assert (one.words, page.alarm_count) == ("Esker is off the air since 14:00.", 1)
+
+    url = reverse("field:alarm_seen", args=[under_way.pk])
+    sent = {"station": esker.pk, "cause": one.cause}
+    text = client_of("logger").post(url, sent, follow=True).content.decode()
+    assert "Logger is on it since" in text
+    assert 'data-alarms="0"' in text
+    set_clock(under_way, 121)
+    how["at"] = under_way.clock.now()
+    services.log_station(under_way, esker, what="back", **how)
+    assert board(under_way).alarms == []
+    services.note(under_way, "reading", battery=_at(under_way, esker), volts=0.0, **how)
+    (other,) = board(under_way).alarms
+    assert (other.cause, other.seen_by) == ("0 V", "")
+
+    client_of("logger").post(url, sent | {"cause": other.cause})
+    for minute, by in ((121 + 59, "Logger"), (121 + 61, "")):
+        set_clock(under_way, minute)
+        found = board(under_way).alarms
+        assert [a.seen_by for a in found if a.station == esker.pk] == [by]
+    for wrong in ({"station": "x"}, {"cause": "rain"}):
+        page = client_of("logger").post(url, sent | wrong, follow=True)
+        assert "That alarm is over" in page.content.decode()
+
+
+def _at(event, station):
+    """What serves at a station."""
+    line = next(s for s in board(event).stations if s.station == station)
+    return line.battery.uid
+
+
 def test_the_next_watch_takes_over_from_one_page(
     under_way, move, shelf, marin, client_of
 ):

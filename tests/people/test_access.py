@@ -242,6 +242,7 @@ TABLE = {
     ("field:entries_add", "POST"): LOGGERS,
     ("field:move_state", "POST"): LOGGERS,
     ("field:call", "POST"): LOGGERS,
+    ("field:alarm_seen", "POST"): LOGGERS,
     ("field:handover", "GET"): MEMBERS,
     ("field:line_add", "POST"): LOGGERS,
     ("field:line_preview", "GET"): LOGGERS,

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
+from typing import NamedTuple
 from uuid import UUID
 
 from hollow_kettle.log.models import MOVE_STATES, FieldEntry, Kind
@@ -27,11 +28,35 @@ SAME_MOVE = timedelta(hours=1)
 GIVEN_UP = timedelta(hours=2)
 #: Entries that long ago say how far moves are.
 _SINCE = timedelta(hours=4)
-_Noted = tuple[str, UUID | None, UUID | None, datetime]
+
+
+class Noted(NamedTuple):
+    """An entry of the last hours, as far as moves and alarms go by it."""
+
+    kind: str
+    station: UUID | None
+    battery: UUID | None
+    at: datetime
+    words: str
+    who: str
+
+
+def noted_lately(event: Event, now: datetime) -> list[Noted]:
+    """What was noted of moves and alarms in the last hours, in order; one query."""
+    rows = FieldEntry.objects.filter(
+        event_key=event.pk,
+        kind__in=(Kind.SWAP, Kind.MOVE, Kind.SEEN, *MOVE_STATES),
+        effective_at__gte=now - _SINCE,
+    )
+    names = (
+        "kind", "station_key", "battery", "effective_at", "note", "actor__name",
+    )  # fmt: skip
+    found = counting(rows).order_by("effective_at").values_list(*names)
+    return [Noted(*row) for row in found]
 
 
 def coming_moves(
-    event: Event, moves: Sequence[Move], now: datetime
+    moves: Sequence[Move], noted: Sequence[Noted], now: datetime
 ) -> tuple[list[NextMove], dict[UUID, Move]]:
     """
     Moves not made yet, each with how far it is.
@@ -41,17 +66,7 @@ def coming_moves(
     coming, taken
         And of each battery that went in where another was planned: that move.
     """
-    noted = FieldEntry.objects.filter(
-        event_key=event.pk,
-        kind__in=(Kind.SWAP, Kind.MOVE, *MOVE_STATES),
-        effective_at__gte=now - _SINCE,
-    )
-    rows: list[_Noted] = list(
-        counting(noted)
-        .order_by("effective_at")
-        .values_list("kind", "station_key", "battery", "effective_at")
-    )
-    done = {(kind, station, battery) for kind, station, battery, _ in rows}
+    done = {(one.kind, one.station, one.battery) for one in noted}
     open_ = [
         move
         for move in moves
@@ -59,15 +74,15 @@ def coming_moves(
         and move.arrive >= now - GIVEN_UP
         and (_arrival(move), move.station.pk, move.battery) not in done
     ]
-    taken = _taken(moves, open_, rows)
+    taken = _taken(moves, open_, noted)
     found = []
     for move in open_:
         if move in taken.values():
             continue
         key = (move.station.pk, move.battery)
-        states = [(kind, at) for kind, *where, at in rows if tuple(where) == key]
-        told = next((at for kind, at in states if kind == Kind.TOLD), None)
-        left = next((at for kind, at in states if kind == Kind.LEFT), None)
+        own = [one for one in noted if (one.station, one.battery) == key]
+        told = next((one.at for one in own if one.kind == Kind.TOLD), None)
+        left = next((one.at for one in own if one.kind == Kind.LEFT), None)
         found.append(NextMove(move, told, left))
     return found, taken
 
@@ -77,12 +92,12 @@ def _arrival(move: Move) -> str:
 
 
 def _taken(
-    moves: Sequence[Move], open_: Sequence[Move], rows: Sequence[_Noted]
+    moves: Sequence[Move], open_: Sequence[Move], noted: Sequence[Noted]
 ) -> dict[UUID, Move]:
     """Moves that were made with another battery, by that battery."""
     planned = {(_arrival(move), move.station.pk, move.battery) for move in moves}
     taken: dict[UUID, Move] = {}
-    for kind, station, battery, at in rows:
+    for kind, station, battery, at, *_ in noted:
         if kind != Kind.SWAP or battery is None or (kind, station, battery) in planned:
             continue
         near = [

@@ -69,6 +69,18 @@ class Said:
 
 
 @dataclass(frozen=True, slots=True)
+class Alarm:
+    """What needs somebody now at a station, for one cause."""
+
+    station: UUID
+    cause: str
+    words: str
+    #: Who took it on, and when; empty: nobody yet.
+    seen_by: str = ""
+    seen_at: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class NextMove:
     """A move that is not made yet: when its crew was told, and when it left."""
 
@@ -266,6 +278,7 @@ class Board:
     conflicts: list[Question] = field(default_factory=list)
     moves: list[NextMove] = field(default_factory=list)
     stock: Stock | None = None
+    alarms: list[Alarm] = field(default_factory=list)
     #: Which station to ask for which reading.
     ask_next: str = ""
     #: Since when all walks are stopped; None: they are not.
@@ -291,9 +304,9 @@ class Board:
         return self.in_state("empty")
 
     @property
-    def alarms(self) -> int:
-        """Stations that need somebody now."""
-        return sum(s.is_short for s in self.stations)
+    def alarm_count(self) -> int:
+        """Alarms that nobody took on yet."""
+        return sum(not one.seen_by for one in self.alarms)
 
     @property
     def on_air(self) -> int:

@@ -30,8 +30,9 @@ from powercore.belief.believed import unknown
 from powercore.belief.runtime import TimeLeft, time_left
 from powercore.values import windows_where
 
+from .alarms import alarms_of
 from .beliefs import believed_draws
-from .coming import coming_moves, with_promises
+from .coming import coming_moves, noted_lately, with_promises
 from .conflicts import questions
 from .follow import follow
 from .look import ask_next, worth_a_look
@@ -141,7 +142,8 @@ def board_of(event: Event, now: datetime) -> Board:
             ("moves", rotation.pk, rotation.published_at),
             lambda: moves_of(event, rotation, tags, every, holds),
         )
-    left, taken = coming_moves(event, moves, now)
+    noted = noted_lately(event, now)
+    left, taken = coming_moves(moves, noted, now)
     coming = with_promises(physics, left, taken, batteries)
     draws = believed_draws(physics)
     stations = [
@@ -178,6 +180,7 @@ def board_of(event: Event, now: datetime) -> Board:
         stand_down=log.stand_down,
     )
     board.conflicts = questions(event, tags) if log.has_conflicts else []
+    board.alarms = alarms_of(event, board, noted)
     board.ask_next = ask_next(board)
     board.worth_a_look = worth_a_look(physics, board, draws, holds, log)
     return board

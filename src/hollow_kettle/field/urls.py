@@ -33,6 +33,7 @@ urlpatterns = [
         name="meter_file",
     ),
     path("<uuid:uid>/moves/", watch.move_state, name="move_state"),
+    path("<uuid:uid>/alarms/seen/", watch.alarm_seen, name="alarm_seen"),
     path("<uuid:uid>/call/", watch.call, name="call"),
     path("<uuid:uid>/handover/", watch.handover, name="handover"),
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),

@@ -153,6 +153,8 @@ def words_of(entry: FieldEntry, tags: dict[UUID, str], names: dict[UUID, str]) -
         return f"{name} {'on' if entry.is_on else 'off'}"
     if entry.kind == Kind.POWER_STEP:
         return f"{where}: {'full power' if entry.step == 'full' else 'low power'}"
+    if entry.kind == Kind.SEEN:
+        return f"{where}, {entry.note}: {entry.actor} is on it"
     if entry.kind in (Kind.NOTE, Kind.STRIKE):
         return entry.note
     said = entry.get_kind_display()

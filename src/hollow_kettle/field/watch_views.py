@@ -18,6 +18,7 @@ from hollow_kettle.plan.access import event_or_404, event_to_log
 from hollow_kettle.plan.models import Event
 
 from . import queries, services
+from .alarms import CAUSES
 
 #: Who noted something so lately is still about.
 LATELY = timedelta(hours=3)
@@ -71,6 +72,26 @@ def call(request: HttpRequest, uid: UUID) -> HttpResponse:
         messages.warning(request, "All walks are stopped. Tell everybody who is out.")
     else:
         messages.success(request, "All clear. Replan from now before anybody walks.")
+    return redirect("field:board", event.pk)
+
+
+@require_POST
+def alarm_seen(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Note that somebody takes an alarm on; it is theirs by name."""
+    event = event_to_log(request, uid)
+    station = event.stations.filter(pk=_key(request, "station")).first()
+    cause = request.POST.get("cause", "")
+    if station is None or cause not in CAUSES:
+        messages.warning(request, "That alarm is over.")
+        return redirect("field:board", event.pk)
+    services.note(
+        event,
+        Kind.SEEN,
+        by=actor_of(request),
+        at=event.clock.now(),
+        station_key=station.pk,
+        note=cause,
+    )
     return redirect("field:board", event.pk)
 
 

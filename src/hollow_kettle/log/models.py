@@ -88,6 +88,7 @@ class Kind(models.TextChoices):
     LEFT = "left", "crew left"
     STAND_DOWN = "stand_down", "stand down"
     ALL_CLEAR = "all_clear", "all clear"
+    SEEN = "seen", "taken on"
 
 
 #: What is noted of a move before it is made.

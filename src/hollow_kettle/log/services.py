@@ -128,7 +128,7 @@ def _keep(
         entry = FieldEntry.objects.create(
             payload_hash=digest, standing=standing, standing_why=why, **content
         )
-        says = standing == Standing.KEPT and entry.kind != Kind.NOTE
+        says = standing == Standing.KEPT and entry.kind not in (Kind.NOTE, Kind.SEEN)
         if says and entry.event_key is not None:
             Waiting.objects.create(entry=entry.pk, event_key=entry.event_key)
     return Receipt(uid=uid, standing=standing, why=why)

@@ -90,17 +90,39 @@ document.addEventListener("change", (event) => {
     root.dataset.density = event.target.value;
     document.cookie = `density=${event.target.value};path=/;max-age=31536000;samesite=lax`;
   }
+  if (event.target.matches("[data-sound]")) {
+    localStorage.setItem("sound", event.target.checked ? "on" : "off");
+    if (event.target.checked) beep();
+  }
   if (event.target.id === "keys-on") {
     localStorage.setItem("keys", event.target.checked ? "on" : "off");
   }
 });
 
-// Stations that need somebody are counted in the tab's title.
+// Alarms that nobody took on are counted in the tab's title; a new one may sound.
+let alarmsBefore = Infinity;
+
 function showAlarms() {
   const live = document.querySelector("[data-alarms]");
   if (!live) return;
+  const count = Number(live.dataset.alarms);
   const plain = document.title.replace(/^\(\d+\) /, "");
-  document.title = Number(live.dataset.alarms) ? `(${live.dataset.alarms}) ${plain}` : plain;
+  document.title = count ? `(${count}) ${plain}` : plain;
+  const sound = live.querySelector("[data-sound]");
+  if (sound) sound.checked = localStorage.getItem("sound") === "on";
+  if (count > alarmsBefore && sound?.checked) beep();
+  alarmsBefore = count;
+}
+
+function beep() {
+  const audio = new AudioContext();
+  for (const [start, pitch] of [[0, 660], [0.25, 520], [0.5, 660]]) {
+    const tone = audio.createOscillator();
+    tone.frequency.value = pitch;
+    tone.connect(audio.destination);
+    tone.start(audio.currentTime + start);
+    tone.stop(audio.currentTime + start + 0.18);
+  }
 }
 
 document.addEventListener("htmx:afterSwap", (event) => {

@@ -1,0 +1,62 @@
+"""Alarms: one for each cause, until somebody takes it on by name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from datetime import datetime, timedelta
+
+from hollow_kettle.clock import local
+from hollow_kettle.log.models import Kind
+from hollow_kettle.plan.models import Event
+
+from .coming import Noted
+from .page import Alarm, Board, BoardStation
+
+#: What was taken on so long ago, and still is so, alarms again. Common practice, no
+#: source.
+AGAIN = timedelta(hours=1)
+OFF, NO_VOLTS, HELD, SHORT = "off the air", "0 V", "on hold", "too short"
+CAUSES = (OFF, NO_VOLTS, HELD, SHORT)
+
+
+def alarms_of(event: Event, board: Board, noted: Sequence[Noted]) -> list[Alarm]:
+    """What needs somebody now; what somebody took on stands last, with the name."""
+    found = [
+        _taken_on(one, noted, board.now)
+        for line in board.stations
+        for one in _causes(event, line, board.now)
+    ]
+    return sorted(found, key=lambda one: one.seen_by != "")
+
+
+def _causes(event: Event, line: BoardStation, now: datetime) -> Iterator[Alarm]:
+    """The gravest cause at a station: what follows from it is no alarm of its own."""
+    station, name = line.station.pk, line.station.name
+    battery = line.battery
+    if line.is_off:
+        since = min(s.started_at for s in line.spans if s.what == "off_air")
+        at = f"{local(since, event.zone):%H:%M}"
+        yield Alarm(station, OFF, f"{name} is off the air since {at}.")
+    elif line.is_tripped and battery is not None:
+        words = f"{name}: {battery.tag} read 0 V. Tripped? Unplug everything first."
+        yield Alarm(station, NO_VOLTS, words)
+    elif battery is not None and battery.is_held:
+        words = f"{name}: {battery.tag} is on hold. Take it out of use."
+        yield Alarm(station, HELD, words)
+    elif line.is_short and line.reserve is not None:
+        hours = timedelta(hours=line.reserve.bad_h or 0.0)
+        at = f"{local(now + hours, event.zone):%H:%M}"
+        words = f"{name} may be at its reserve by {at}, before anybody comes."
+        yield Alarm(station, SHORT, words)
+
+
+def _taken_on(alarm: Alarm, noted: Sequence[Noted], now: datetime) -> Alarm:
+    for one in reversed(noted):
+        if (
+            one.kind == Kind.SEEN
+            and (one.station, one.words) == (alarm.station, alarm.cause)
+            and now - one.at < AGAIN
+        ):
+            return replace(alarm, seen_by=one.who, seen_at=one.at)
+    return alarm
