@@ -6,6 +6,7 @@ from . import answer_views as answers
 from . import line_views as lines
 from . import meter_views as meters
 from . import phone_views as phones
+from . import sheet_views as sheets
 from . import views
 from . import watch_views as watch
 
@@ -39,6 +40,8 @@ urlpatterns = [
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
     path("<uuid:uid>/conflicts/", answers.conflict_list, name="conflict_list"),
     path("<uuid:uid>/conflict/", answers.conflict_answer, name="conflict_answer"),
+    path("<uuid:uid>/sheet/", sheets.sheet_entry, name="sheet_entry"),
+    path("<uuid:uid>/sheet/blank/", sheets.log_sheet, name="log_sheet"),
     path("<uuid:uid>/log/", views.log_list, name="log_list"),
     path("<uuid:uid>/log/<slug:what>/", views.entry_add, name="entry_add"),
     path("<uuid:uid>/log/<int:pk>/answer/", answers.entry_answer, name="entry_answer"),
