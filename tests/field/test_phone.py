@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 from hypothesis.extra.django import TestCase
 
 from hollow_kettle.clock import real_now
-from hollow_kettle.field import phone
-from hollow_kettle.log.models import FieldEntry
+from hollow_kettle.field import phone, services
+from hollow_kettle.log.models import FieldEntry, Place
+from hollow_kettle.plan.yard.services import add_bay
 
 
 @pytest.fixture
@@ -180,3 +181,33 @@ def fuzzed(request, under_way, client_of):
     request.cls.url = reverse("field:entries_add", args=[under_way.pk])
     signed_in = client_of("logger")
     request.cls.setUp = lambda self: setattr(self, "client", signed_in)
+
+
+def test_a_battery_that_must_not_charge_there_is_stopped(
+    post, under_way, boss, shelf, marin
+):
+    """The page is full of it, a near miss is noted once, and nothing was moved."""
+    source = under_way.sources.get()
+    add_bay(under_way, name="Lead bay", source=source, max_w=100, chemistries=["agm"])
+    bay = under_way.bays.get(name="Lead bay")
+    services.note_set_up(under_way, by=marin)
+    place = Place.objects.get(pk=bay.pk)
+    url = reverse("field:entry_add", args=[under_way.pk, "move"])
+    sent = {"uid": str(uuid4()), "tag": "K03", "to": place.pk}
+    for _ in range(2):
+        page = boss.post(url, sent)
+        assert page.status_code == 422
+        assert "K03 must not charge on Lead bay" in page.content.decode()
+        assert "It may charge on <b>Bay 1</b>" in page.content.decode()
+    moves = FieldEntry.objects.filter(kind="move", place=place)
+    misses = FieldEntry.objects.filter(note__startswith="near miss, stopped: K03 must")
+    assert (moves.count(), misses.count()) == (0, 1)
+
+    now = entry(what="move", tag="K03", to=str(place.pk)) | {"late": False}
+    assert post([now])[0]["kept"] is False
+    assert "full-stop-word" in post([now])[0]["stop"]
+    assert (moves.count(), misses.count()) == (0, 2)
+    assert post([now | {"late": True}])[0]["kept"]  # it was done, out of reach
+    assert moves.count() == 1
+    fits = entry(what="move", tag="K03", to=str(under_way.bays.get(name="Bay 1").pk))
+    assert post([fits | {"late": False}])[0]["kept"]

@@ -176,6 +176,9 @@ TABLE = {
     ("plan:batteries_apart", "POST"): EVENT_BOSS,
     ("plan:duties", "GET"): EVENT_BOSS,
     ("plan:duties", "POST"): EVENT_BOSS,
+    ("plan:feed", "GET"): EVENT_BOSS,
+    ("plan:feed", "POST"): EVENT_BOSS,
+    ("plan:feed_read", "GET"): OPEN,
     ("plan:pass_list", "GET"): EVENT_BOSS,
     ("plan:pass_list", "POST"): EVENT_BOSS,
     ("plan:pass_revoke", "POST"): EVENT_BOSS,
@@ -399,6 +402,7 @@ _MISSING_IS_FINE = {
     "plan:yard_row_delete", "plan:walk_edit", "plan:event_state", "plan:source_add",
     "shelf:import_apply", "shelf:import_columns", "plan:station_import_apply",
     "plan:sky_import_apply", "plan:scenario_import_apply", "people:join_link",
+    "plan:feed_read",
 }  # fmt: skip
 
 

@@ -12,6 +12,7 @@ from django.db.models import Q, QuerySet
 from hollow_kettle.clock import from_local, local
 from hollow_kettle.instruments.models import DeviceKind
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
+from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.assets.services import look_alike, plain_tag
 from hollow_kettle.shelf.bridge import pack_of
@@ -81,6 +82,8 @@ class EntryForm(Dressed, forms.Form):
         self._said = {} if said is None else said
         #: Whether something odd is asked about, which "I'm sure" would keep.
         self.has_asked = False
+        #: What must not be done, where it can still be left undone.
+        self.stops = ""
 
     def offer_own(self, keys: set[UUID]) -> None:
         """Offer a station lead the own stations only; an empty set offers all."""
@@ -258,6 +261,12 @@ class MoveForm(EntryForm):
         to = data.get("to")
         if to is None and not data.get("way") and "to" not in self.errors:
             self.add_error("to", self.fields["to"].error_messages["required"])
+        if refusal := self._bay_refusal(to):
+            if not data.get("sure"):
+                self.stops = refusal
+            self.ask(
+                "to", f"{refusal} Tick “I'm sure” only if it charges there already."
+            )
         if self.event.is_own_power and to is not None:
             source = Source.objects.filter(bays=to.pk, kind__in=NOT_OWN).first()
             if source is not None:
@@ -267,6 +276,31 @@ class MoveForm(EntryForm):
                     "“I'm sure” to keep it.",
                 )
         return data
+
+    def _bay_refusal(self, to: Place | None) -> str:
+        """Why the battery must not charge where it is put; empty where it may."""
+        battery = self.battery("tag")
+        if to is None or battery is None:
+            return ""
+        problem = problem_for(self.event).problem
+        bay, key = str(to.pk), str(battery.pk)
+        if bay not in problem.bays or key not in problem.batteries:
+            return ""
+        why = problem.bay_refusal(bay, key)
+        return f"{battery.tag} must not charge on {to.name}: {why}." if why else ""
+
+    @property
+    def fitting_bays(self) -> list[str]:
+        """Bays on which the battery may charge instead."""
+        battery = self.battery("tag")
+        problem = problem_for(self.event).problem
+        if battery is None or str(battery.pk) not in problem.batteries:
+            return []
+        return [
+            bay.name
+            for key, bay in problem.bays.items()
+            if problem.bay_refusal(key, str(battery.pk)) is None
+        ]
 
 
 class StationForm(EntryForm):

@@ -17,7 +17,7 @@ from powercore.logline.parse import Choice
 from . import queries
 from .line import Ear, Heard, errors_of
 from .moved import WhatMoved
-from .noting import Sending, note_and_hold
+from .noting import Sending, note_and_hold, note_near_miss
 
 
 @require_safe
@@ -108,6 +108,8 @@ def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> None:
     what, form = ear.form(heard, key)
     if not form.is_valid():
         heard.asks = errors_of(form)
+        if form.stops:
+            note_near_miss(access_of(request), ear.event, form)
         if form.has_asked:
             heard.choices = (Choice("I'm sure: keep it", f"{heard.line} !"),)
         return

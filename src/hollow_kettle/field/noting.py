@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
-from uuid import UUID
+from uuid import UUID, uuid4, uuid5
 
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
@@ -93,6 +93,21 @@ def note_and_hold(
     assert access.actor is not None  # noqa: S101 - who may log is signed in
     text, at = form.cleaned_data["text"], form.cleaned_data["taken"]
     return receipt, services.hold_by_note(event, text, by=access.actor, at=at)
+
+
+def note_near_miss(access: Access, event: Event, form: EntryForm) -> None:
+    """Note what was nearly done and stopped, once for each try; nothing follows."""
+    assert access.actor is not None  # noqa: S101 - who may log is signed in
+    tried = form.cleaned_data.get("uid") or uuid4()
+    services.note(
+        event,
+        Kind.NOTE,
+        by=access.actor,
+        at=form.now,
+        refresh=False,
+        note=f"near miss, stopped: {form.stops}"[:500],
+        sent=Sent(device="stop", uid=uuid5(tried, form.stops), said_when="stopped"),
+    )
 
 
 def _note_reading(

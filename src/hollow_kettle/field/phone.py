@@ -33,7 +33,7 @@ from . import services
 from .follow import follow
 from .forms import FORMS, EntryForm
 from .line import errors_of
-from .noting import Sending, note_and_hold
+from .noting import Sending, note_and_hold, note_near_miss
 
 #: At most so many entries of one phone are taken at once.
 MOST = 100
@@ -199,6 +199,8 @@ def _take(
     form = form_class(data, event=event, now=at, said=batch.said)
     if not form.is_valid():
         if not is_late:
+            if form.stops:
+                note_near_miss(access, event, form)
             return Answer(said, False, errors_of(form), form)
         return _aside(event, key, said, access, sending, at, errors_of(form))
     try:

@@ -16,6 +16,7 @@ from hollow_kettle.plan.access import event_to_log
 from hollow_kettle.plan.models import Event
 
 from . import phone
+from .forms import EntryForm
 
 
 @login_not_required
@@ -42,10 +43,17 @@ def entries_add(request: HttpRequest, uid: UUID) -> HttpResponse:
             "kept": one.is_kept,
             "words": one.words,
             "form": "" if one.asks is None else str(one.asks),
+            "stop": "" if one.asks is None else _stop(one.asks),
         }
         for one in phone.take(event, batch, sender, aside=aside)
     ]
     return JsonResponse({"answers": answers})
+
+
+def _stop(form: EntryForm) -> str:
+    if not form.stops:
+        return ""
+    return render_to_string("field/_stop.html", {"form": form})
 
 
 @require_safe

@@ -28,7 +28,7 @@ from .forms import (
     FORMS,
 )
 from .moved import WhatMoved
-from .noting import note_and_hold
+from .noting import note_and_hold, note_near_miss
 from .phone import author_token
 
 
@@ -197,6 +197,8 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
                     request, f"On hold until somebody releases it: {', '.join(held)}."
                 )
             return redirect("field:log_list", event.pk)
+    if form.stops:
+        note_near_miss(access_of(request), event, form)
     status = 422 if form.is_bound else 200
     context = {
         "event": event,

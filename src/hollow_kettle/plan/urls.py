@@ -6,7 +6,7 @@ from .events import pass_views as passes
 from .events import views as events
 from .files import views as files
 from .ledger import views as ledger
-from .rotation import paper_views
+from .rotation import feed_views, paper_views
 from .rotation import views as rotation_views
 from .stations import views as stations
 from .sun import views as sun
@@ -115,6 +115,7 @@ _event = [
         "people/passes/<uuid:pass_uid>/revoke/", passes.pass_revoke, name="pass_revoke"
     ),
     path("rotation/", rotation_views.rotation, name="rotation"),
+    path("rotation/calendar/", feed_views.feed, name="feed"),
     path("rotation/compare/", rotation_views.rotation_compare, name="rotation_compare"),
     path("rotation/make/", rotation_views.rotation_add, name="rotation_add"),
     path(
@@ -195,4 +196,5 @@ urlpatterns = [
         name="scenario_import_apply",
     ),
     path("events/<uuid:uid>/", include(_event)),
+    path("calendar/<str:token>.ics", feed_views.feed_read, name="feed_read"),
 ]

@@ -220,7 +220,8 @@ class BayPlan:
             if key == battery.key:
                 return f"{self.charger}: {why}"
         if battery.pack.chemistry not in self.chemistries:
-            return f"the charger of {self.name} is not set for {battery.pack.chemistry}"
+            kind = battery.pack.chem.name
+            return f"the charger of {self.name} is not set for {kind}"
         return ""
 
     def needs_watch(self, pack: Pack) -> bool:

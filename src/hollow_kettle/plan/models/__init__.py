@@ -2,7 +2,7 @@
 
 from .events import SKY_CHOICES, ChangeNote, Event, Joined, Purpose
 from .places import HorizonPoint, Site, Walk
-from .rotation import Leg, Pin, Rotation, Search, Snapshot, Trial
+from .rotation import CalendarFeed, Leg, Pin, Rotation, Search, Snapshot, Trial
 from .stations import (
     OpenHours,
     OperatingPattern,
@@ -16,6 +16,7 @@ from .yard import Bay, Crew, Source, SourceWindow
 __all__ = [
     "SKY_CHOICES",
     "Bay",
+    "CalendarFeed",
     "ChangeNote",
     "Crew",
     "Event",

@@ -282,3 +282,16 @@ class Trial(models.Model):
         if self.cures_state == self.CuresState.ASKED:
             return True
         return self.content is None and not self.has_failed
+
+
+class CalendarFeed(models.Model):
+    """The address at which calendars read an event's published walks."""
+
+    event = models.OneToOneField(
+        Event, on_delete=models.CASCADE, related_name="calendar_feed"
+    )
+    #: A digest of what the address ends in; that is shown once.
+    digest = models.CharField(max_length=64, unique=True)
+
+    def __str__(self) -> str:
+        return f"calendar of {self.event}"

@@ -93,7 +93,15 @@ def slips(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
 def calendar(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
     """All walks as iCalendar (RFC 5545), so that a phone reminds its crew."""
     event, rotation = _asked(request, uid, number)
-    entries = [
+    entries = walks_of(event, rotation)
+    content = as_ical(f"{event.name}, rotation {rotation.number}", entries)
+    name = f"rounds-{rotation.number}.ics"
+    return file_answer(content, "text/calendar; charset=utf-8", name)
+
+
+def walks_of(event: Event, rotation: Rotation) -> list[Entry]:
+    """Its walks as entries of a calendar."""
+    return [
         Entry(
             key=_key(event, move),
             words=f"{move.crew or 'operators'}: {move.words}",
@@ -104,9 +112,6 @@ def calendar(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
         )
         for move in _context(event, rotation)["moves"]
     ]
-    content = as_ical(f"{event.name}, rotation {rotation.number}", entries)
-    name = f"rounds-{rotation.number}.ics"
-    return file_answer(content, "text/calendar; charset=utf-8", name)
 
 
 def _key(event: Event, move: Move) -> str:

@@ -124,6 +124,17 @@ function ask(one) {
   form.querySelector("[data-fields]").replaceChildren(fields.content);
   tell("Not saved yet: please look at what is marked.", true);
   form.scrollIntoView();
+  if (one.stop) stop(one.stop);
+}
+
+// What must not be done fills the page until somebody has read it.
+function stop(html) {
+  const page = document.createElement("dialog");
+  page.className = "full-stop";
+  page.innerHTML = html;
+  document.body.append(page);
+  page.addEventListener("close", () => page.remove());
+  page.showModal();
 }
 
 async function keep() {
