@@ -2,12 +2,13 @@
 
 import re
 from datetime import timedelta
+from uuid import uuid4
 
 import pytest
 from django.urls import reverse
 
 from hollow_kettle.field import queries, services
-from hollow_kettle.log.models import FieldEntry
+from hollow_kettle.log.models import FieldEntry, Place
 from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import OperatingPattern
 from hollow_kettle.plan.rotation.services import make_rotation
@@ -338,3 +339,41 @@ def test_the_station_whose_reading_decides_most_is_asked_next(under_way, shelf, 
     before = under.ask_next
 
     assert board(under_way).ask_next != before or before == ""
+
+
+def test_a_faulty_bay_gives_nothing_in_board_belief_and_replan(
+    under_way, shelf, marin, boss
+):
+    """By hand: an hour on a bay that died at once leaves 40 % as it was."""
+    bay = under_way.bays.get()
+    now = under_way.clock.now()
+    how = {"by": marin, "at": now}
+    for number in (0, 1):
+        services.note(
+            under_way, "reading", battery=shelf["K03"].pk, gauge_pct=40.0,
+            by=marin, at=now + timedelta(minutes=number),
+        )  # fmt: skip
+    place = Place.objects.get(pk=bay.pk)
+    services.log_move(under_way, shelf["K03"], to=place, **how)
+    set_clock(under_way, under_way.minute_of(now) + 2)
+    url = reverse("field:entry_add", args=[under_way.pk, "source"])
+    boss.post(url, {"uid": uuid4(), "source": bay.pk, "state": "off", "text": "smell"})
+    set_clock(under_way, under_way.minute_of(now) + 62)
+
+    page = board(under_way)
+    (line,) = page.bays
+    assert (line.is_faulty, line.has_power, line.hours_to_90) == (True, False, None)
+    assert line.battery.soc.typical == pytest.approx(0.4, abs=0.06)
+    assert any(w.startswith("Bay 1 is off since 14:02") for w in page.worth_a_look)
+    text = boss.get(reverse("field:board", args=[under_way.pk])).content.decode()
+    assert "faulty or off since" in text
+    log = boss.get(reverse("field:log_list", args=[under_way.pk])).content.decode()
+    assert "Bay 1 off" in log
+    made = make_rotation(under_way, by=marin, at=under_way.clock.now())
+    assert "charge" not in {leg.kind for leg in made.legs.all()}
+
+    boss.post(url, {"uid": uuid4(), "source": bay.pk, "state": "on"})
+    set_clock(under_way, under_way.minute_of(now) + 122)
+    assert board(under_way).bays[0].battery.soc.typical > 0.7
+    made = make_rotation(under_way, by=marin, at=under_way.clock.now())
+    assert "charge" in {leg.kind for leg in made.legs.all()}

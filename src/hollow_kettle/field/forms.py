@@ -13,7 +13,7 @@ from hollow_kettle.clock import from_local, local
 from hollow_kettle.instruments.models import DeviceKind
 from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
 from hollow_kettle.plan.bridge.problems import problem_for
-from hollow_kettle.plan.models import Event, Source, Station
+from hollow_kettle.plan.models import Bay, Event, Source, Station
 from hollow_kettle.shelf.assets.services import look_alike, plain_tag
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset, Battery
@@ -325,14 +325,32 @@ class StationForm(EntryForm):
 
 
 class SourceForm(EntryForm):
-    """A source switched on or off."""
+    """A source or a bay that gives nothing, or gives again."""
 
-    source = forms.ModelChoiceField(Source.objects.none(), label="Source")
-    state = forms.ChoiceField(label="Is", choices=[("on", "on"), ("off", "off")])
+    source = forms.ChoiceField(label="Source or bay")
+    state = forms.ChoiceField(
+        label="Is", choices=[("on", "on"), ("off", "off or faulty")]
+    )
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, event=event, **kwargs)
-        self.fields["source"].queryset = event.sources.all()  # type: ignore[attr-defined]
+        self._known: dict[str, Source | Bay] = {
+            str(one.pk): one
+            for rows in (event.sources, event.bays)
+            for one in rows.all()
+        }
+        groups: dict[str, list[tuple[str, str]]] = {"": [("", "choose…")]}
+        for key, one in self._known.items():
+            group = "Sources" if isinstance(one, Source) else "Bays"
+            groups.setdefault(group, []).append((key, one.name))
+        self.fields["source"].choices = [  # type: ignore[attr-defined]
+            *groups.pop(""),
+            *groups.items(),
+        ]
+
+    def clean_source(self) -> Source | Bay:
+        """Return what was chosen."""
+        return self._known[self.cleaned_data["source"]]
 
 
 class NoteForm(EntryForm):

@@ -55,6 +55,7 @@ class Ear:
         }
         self._stations = {one.name: one for one in self.physics.stations}
         self._sources = {one.name: one for one in event.sources.all()}
+        self._bays = {one.name: one for one in event.bays.all()}
         places = Place.objects.filter(event_key=event.pk)
         self._places = {
             place.name: place
@@ -135,7 +136,7 @@ class Ear:
             place = self._spares.get(station.pk)
         data["station"] = station.pk if station else ""
         data["to"] = data["place_out"] = place.pk if place else ""
-        source = self._sources.get(said.source)
+        source = self._sources.get(said.source) or self._bays.get(said.source)
         return data | {"source": source.pk if source else ""}
 
     def _words(self, said: Said) -> str:

@@ -73,7 +73,11 @@ def _bays(physics: EventPhysics, board: Board) -> Iterator[str]:
             yield f"{bay.battery.tag} is on {bay.name}: {bay.refusal}. Take it off."
         if bay.is_alone:
             yield f"{bay.name} charges {bay.battery.tag}, and nobody watches the yard."
-    off = {bay.source: bay.off_since for bay in board.bays if bay.off_since}
+    off = {
+        bay.name if bay.is_faulty else bay.source: bay.off_since
+        for bay in board.bays
+        if bay.off_since
+    }
     for name, since in off.items():
         if since is not None:
             yield (

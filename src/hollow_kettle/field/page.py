@@ -250,6 +250,8 @@ class BoardBay:
     refusal: str = ""
     #: Since when its source is off by the log, whatever the plan says.
     off_since: datetime | None = None
+    #: Whether that is the bay's own fault.
+    is_faulty: bool = False
     #: Whether it charges though nobody watches, and may not.
     is_alone: bool = False
     unwatched_why: str = ""

@@ -23,7 +23,7 @@ from powercore.belief.believed import Joint, SocEstimate, carried
 from powercore.belief.steps import Charging, Step, Use
 from powercore.event.problem import Problem
 from powercore.physics.battery import Pack
-from powercore.values import FloatArray
+from powercore.values import FloatArray, Window, without
 
 #: Where sun or a supply fills a battery, its charge is followed so finely.
 FINELY = timedelta(hours=1)
@@ -113,20 +113,35 @@ class EventPhysics:
 
     def power_hours(self, bay: str, start: datetime, end: datetime) -> float:
         """Hours in which a bay's source ran, by its plan and what was noted."""
-        plan = self.problem.bays.get(bay)
-        if plan is None:
+        if bay not in self.problem.bays:
             return 0.0
         first, last = self.event.minute_of(start), self.event.minute_of(end)
         return sum(
             max(0.0, min(last, window.end_min) - max(first, window.start_min)) / 60
-            for window in self.problem.sources[plan.source].windows
+            for window in self.bay_windows(bay)
         )
+
+    def bay_windows(self, bay: str) -> tuple[Window, ...]:
+        """When a bay gives power: its source's hours without those it was faulty."""
+        gaps = [
+            Window(start_min=start, end_min=max(start + 1, end))
+            for start, end in (
+                (
+                    round(self.event.minute_of(row.started_at)),
+                    round(self.event.minute_of(row.ended_at or self.event.ends_at)),
+                )
+                for row in self._outages
+                if str(row.source_key) == bay
+            )
+        ]
+        windows = self.problem.sources[self.problem.bays[bay].source].windows
+        return without(windows, gaps) if gaps else windows
 
     def hours_until(self, bay: str, now: datetime, hours: float) -> float | None:
         """When a bay has given so many hours of power; None: not before the end."""
-        plan, at = self.problem.bays[bay], self.event.minute_of(now)
+        at = self.event.minute_of(now)
         left_min = 60 * hours
-        for window in self.problem.sources[plan.source].windows:
+        for window in self.bay_windows(bay):
             start = max(at, window.start_min)
             if window.end_min - start >= left_min:
                 return (start - at + left_min) / 60

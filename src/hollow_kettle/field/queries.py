@@ -351,7 +351,10 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
             )
             hours = physics.hours_until(key, now, needs_h)
             refusal = physics.problem.bay_refusal(key, str(battery.uid)) or ""
-        has_power = physics.problem.source_is_on(bay.source, minute)
+        has_power = physics.problem.source_is_on(bay.source, minute) and any(
+            window.start_min <= minute < window.end_min
+            for window in physics.bay_windows(key)
+        )
         is_alone = (
             battery is not None
             and has_power
@@ -367,7 +370,9 @@ def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay
                 battery,
                 hours,
                 refusal=refusal,
-                off_since=physics.off_since.get(bay.source),
+                off_since=physics.off_since.get(key)
+                or physics.off_since.get(bay.source),
+                is_faulty=key in physics.off_since,
                 is_alone=is_alone,
                 unwatched_why=bay.unwatched_why,
             )

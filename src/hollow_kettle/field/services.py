@@ -15,7 +15,7 @@ from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind, Placeme
 from hollow_kettle.log.services import Receipt, Sent
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.chosen import published
-from hollow_kettle.plan.models import Event, Source, Station
+from hollow_kettle.plan.models import Bay, Event, Source, Station
 from hollow_kettle.shelf.assets.danger import danger_in
 from hollow_kettle.shelf.assets.services import plain_tag
 from hollow_kettle.shelf.custody import services as custody
@@ -166,9 +166,15 @@ def log_station(
 
 
 def log_source(
-    event: Event, source: Source, *, is_on: bool, by: Actor, at: datetime, **how: Any
+    event: Event,
+    source: Source | Bay,
+    *,
+    is_on: bool,
+    by: Actor,
+    at: datetime,
+    **how: Any,
 ) -> Receipt:
-    """Note that a source was switched on or off."""
+    """Note that a source, or a bay alone, gives nothing any more, or gives again."""
     return note(
         event, Kind.SOURCE, by=by, at=at, source_key=source.pk, is_on=is_on, **how
     )

@@ -115,8 +115,8 @@ def log_list(request: HttpRequest, uid: UUID) -> HttpResponse:
 
 
 def names_of(event: Event) -> dict[UUID, str]:
-    """What an event's stations and sources are called, by key."""
-    named = (event.stations, event.sources)
+    """What an event's stations, sources and bays are called, by key."""
+    named = (event.stations, event.sources, event.bays)
     return {key: name for rows in named for key, name in rows.values_list("pk", "name")}
 
 

@@ -180,17 +180,26 @@ class _Line:
         if odd:
             if not known:
                 raise _Ask("This is not understood.", f"note: {self.line}")
-            raise _Ask(f"What is “{odd[0]}”?", *self._instead(odd[0]))
+            raise _Ask(f"What is “{odd[0]}”?", *self._instead(odd))
         said = self._meaning()
         return replace(said, when=when, text=self.text, is_sure=self.is_sure)
 
-    def _instead(self, word: str) -> list[str]:
-        """Lines without a word that is not understood, or with a name for it."""
-        if self._station_word() and not self.all(A_STATION):
-            whole = re.compile(rf"(?i)\b{re.escape(word)}\b")
+    def _instead(self, odd: Sequence[str]) -> list[str]:
+        """Lines without a word that is not understood, or with a name for the one."""
+        word = odd[0]
+        if len(odd) == 1 and self._station_word() and not self.all(A_STATION):
+            whole = re.compile(rf"(?i)(?<!\w){re.escape(word)}(?!\w)")
             known = (*self.names.stations, *self.names.sources)
-            lines = [whole.sub(name, self.line, 1) for name in known]
-            return [one for one in lines if isinstance(_parsed(one, self.cut), Said)]
+            # A name is no template: it may hold a backslash.
+            lines = [
+                whole.sub(name.replace("\\", r"\\"), self.line, count=1)
+                for name in known
+            ]
+            return [
+                one
+                for one in lines
+                if one != self.line and isinstance(_parsed(one, self.cut), Said)
+            ]
         return _without(self.line, word)
 
     def _note(self) -> Said:
@@ -212,8 +221,10 @@ class _Line:
             raise _Ask(f"{' or '.join(stations)}?")
         station = stations[0] if stations else ""
         places = [*self.all(BAY), *self.all(RACK)]
-        if sources and not batteries and not station:
-            return self._source(sources)
+        if not batteries and not station:
+            bays = self.all(BAY) if self._source_word() else []
+            if sources or bays:
+                return self._source([*sources, *bays])
         if not batteries and not places and self._station_word() and not self._reads():
             return self._station(station)
         if self._reads() and not (len(batteries) > 1 and self.words & {"in", "out"}):
@@ -249,9 +260,12 @@ class _Line:
 
     # Sources and stations
 
-    def _source(self, sources: Sequence[str]) -> Said:
+    def _source_word(self) -> str:
         found = [t.value for t in self.tokens if t.kind == WORD]
-        what = next((_SOURCE[word] for word in found if word in _SOURCE), "")
+        return next((_SOURCE[word] for word in found if word in _SOURCE), "")
+
+    def _source(self, sources: Sequence[str]) -> Said:
+        what = self._source_word()
         if len(sources) > 1:
             raise _Ask(f"{' or '.join(sources)}?")
         if not what:

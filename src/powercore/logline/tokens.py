@@ -65,7 +65,7 @@ WORDS = {
     "swap": r"swap(?:ped)?|changed? ?over|changed",
     "feeds": r"feeds|feeding|now on",
     "spare": r"as (?:a )?spare|spare",
-    "dead": r"dead|down|stopped|failed|died",
+    "dead": r"dead|down|stopped|failed|died|faulty|broken",
     "again": r"running again|running|started|back",
     "counter": r"counter(?: says| shows| reads)?|counted|used",
     "gauge": r"gauge(?: says| shows| reads)?|soc|state of charge",

@@ -14,7 +14,7 @@ from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset
 from powercore.event.joining import CannotJoin, join
-from powercore.event.plans import BatteryPlan
+from powercore.event.plans import BatteryPlan, BayPlan
 from powercore.event.problem import YARD
 from powercore.physics.battery import Pack
 
@@ -68,11 +68,11 @@ def _joined(plans: list[BatteryPlan]) -> list[BatteryPlan]:
 
 
 def placed(
-    event: Event, stations: list[Station], batteries: Iterable[BatteryPlan]
+    stations: list[Station], bays: Iterable[BayPlan], batteries: Iterable[BatteryPlan]
 ) -> Iterator[BatteryPlan]:
     """Batteries where they are; in the yard, where the event has no place for them."""
     room = Counter({str(station.pk): station.spares for station in stations})
-    places = {YARD, *room, *(str(bay.pk) for bay in event.bays.all())}
+    places = {YARD, *room, *(bay.key for bay in bays)}
     for battery in batteries:
         place = battery.start_place
         if place not in places or (battery.is_spare and room[place] < 1):

@@ -18,7 +18,7 @@ from .batteries import batteries_of, placed
 from .bays import bays_of
 from .moving import arrived, free_from, moves_under_way
 from .places import from_yard, walk_minutes
-from .sources import outages_of, source_of
+from .sources import faulty_now, outages_of, source_of
 from .stations import news_of_draws, station_of
 from .sun import arrays_by_place, sky_hours, sky_site
 from .windows import clipped
@@ -61,6 +61,8 @@ def scenario_of(
     draws = news_of_draws(event) if as_logged and from_min > 0 else {}
     carried = moves_under_way(event, stations) if from_min > 0 else []
     batteries = batteries_of(event, is_under_way=from_min > 0)
+    faulty = faulty_now(event) if as_logged and from_min > 0 else set()
+    bays = tuple(bay for bay in bays_of(event) if bay.key not in faulty)
     return core.Scenario(
         name=event.name,
         zone=event.zone,
@@ -90,14 +92,14 @@ def scenario_of(
             )
             for station in stations
         ),
-        batteries=tuple(placed(event, stations, arrived(batteries, carried))),
+        batteries=tuple(placed(stations, bays, arrived(batteries, carried))),
         sources=tuple(
             source_of(
                 event, source, from_min, arrays[source.pk], off.get(source.pk, ())
             )
             for source in event.sources.prefetch_related("windows")
         ),
-        bays=bays_of(event),
+        bays=bays,
         crews=tuple(_crews(event, from_min, lead_min, free_from(carried))),
         is_under_way=from_min > 0,
     )

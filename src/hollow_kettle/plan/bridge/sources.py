@@ -28,6 +28,12 @@ def outages_of(event: Event, from_min: int) -> dict[UUID, list[Window]]:
     return found
 
 
+def faulty_now(event: Event) -> set[str]:
+    """Sources and bays that give nothing by the log until somebody says otherwise."""
+    rows = SourceOff.objects.filter(event_key=event.pk, ended_at=None)
+    return {str(key) for key in rows.values_list("source_key", flat=True)}
+
+
 def source_of(
     event: Event,
     source: Source,
