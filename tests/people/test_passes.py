@@ -156,3 +156,15 @@ def test_who_joins_says_a_name(made):
         assert page.status_code == 422
         assert words in page.content.decode()
     assert not Guest.objects.exists()
+
+
+def test_who_is_signed_in_is_not_put_out_by_a_pass(made, boss):
+    """A coordinator who tries the link stays who they are."""
+    for url in (
+        reverse("people:join"),
+        reverse("people:join_link", args=[made().token]),
+    ):
+        page = boss.post(url, WHO, follow=True).content.decode()
+        assert "You are signed in as" in page
+    assert not Guest.objects.exists()
+    assert boss.get(reverse("people:person_list")).status_code == 200

@@ -45,7 +45,7 @@ def samples_add(request: HttpRequest) -> HttpResponse:
         return JsonResponse({"error": words}, status=429)
     except instruments.NotSamples as fault:
         return JsonResponse({"error": str(fault)}, status=422)
-    note_meters(device.event)
+    note_meters(device.event, device)
     return JsonResponse(
         {
             "kept": taken.kept,
@@ -111,7 +111,7 @@ def meter_file(request: HttpRequest, uid: UUID, device_uid: UUID) -> HttpRespons
     if preview.faults:
         messages.error(request, f"Nothing was taken: {_first(preview)}")
     else:
-        noted = note_meters(event)
+        noted = note_meters(event, device)
         messages.success(
             request,
             f"{taken.kept} samples of {device} are taken, {taken.repeats} were there; "

@@ -9,13 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from statistics import fmean
 from uuid import UUID, uuid5
 
-from django.db.models import OuterRef, Q, Subquery
+from django.db.models import Max, OuterRef, Q, Subquery
 
-from hollow_kettle.clock import local, real_now
+from hollow_kettle.clock import local
 from hollow_kettle.instruments.models import Device, DeviceKind, Sample
 from hollow_kettle.log.models import FieldEntry, Kind, PlaceKind, Placement, SourceOff
 from hollow_kettle.log.services import Sent
@@ -35,13 +35,14 @@ SILENT = timedelta(minutes=10)
 NO_CHARGE_A = 0.2
 #: A charger may have ended above it. (0 to 1)
 FULL_ENOUGH = 0.9
-_EPOCH = datetime(2000, 1, 1, tzinfo=real_now().tzinfo)
+_EPOCH = datetime(2000, 1, 1, tzinfo=UTC)
 
 
-def note_meters(event: Event) -> int:
-    """Note what an event's meters sent since the last time; how many entries."""
+def note_meters(event: Event, only: Device | None = None) -> int:
+    """Note what an event's meters, or one, sent since the last time; how many."""
     count = 0
-    for device in event.devices.filter(closed_at=None):
+    every = event.devices.filter(closed_at=None) if only is None else [only]
+    for device in every:
         if device.kind == DeviceKind.SHUNT:
             count += _note_shunt(event, device)
         elif device.kind == DeviceKind.GENERATOR:
@@ -65,8 +66,8 @@ def _note_shunt(event: Event, device: Device) -> int:
     done = [slot for slot in slots if _EPOCH + (slot + 1) * EVERY <= now]
     count = sum(_note_slot(event, device, slot) for slot in sorted(done))
     waits = [received for slot, received in slots.items() if slot not in done]
-    until = min(waits) - timedelta(microseconds=1) if waits else real_now()
-    device.noted_until = until
+    newest = came.aggregate(newest=Max("received_at"))["newest"]
+    device.noted_until = min(waits) - timedelta(microseconds=1) if waits else newest
     device.save(update_fields=["noted_until"])
     return count
 

@@ -18,6 +18,7 @@ from hollow_kettle.log.models import (
     StationSpan,
 )
 from hollow_kettle.plan.bridge.problems import problem_for
+from hollow_kettle.plan.bridge.windows import clipped
 from hollow_kettle.plan.models import Event
 from powercore.belief.believed import Joint, SocEstimate, carried
 from powercore.belief.steps import Charging, Step, Use
@@ -123,17 +124,12 @@ class EventPhysics:
 
     def bay_windows(self, bay: str) -> tuple[Window, ...]:
         """When a bay gives power: its source's hours without those it was faulty."""
-        gaps = [
-            Window(start_min=start, end_min=max(start + 1, end))
-            for start, end in (
-                (
-                    round(self.event.minute_of(row.started_at)),
-                    round(self.event.minute_of(row.ended_at or self.event.ends_at)),
-                )
-                for row in self._outages
-                if str(row.source_key) == bay
-            )
+        spans = [
+            clipped(self.event, row.started_at, row.ended_at or self.event.ends_at, 0)
+            for row in self._outages
+            if str(row.source_key) == bay
         ]
+        gaps = [Window(start_min=a, end_min=b) for a, b in spans if b > a]
         windows = self.problem.sources[self.problem.bays[bay].source].windows
         return without(windows, gaps) if gaps else windows
 

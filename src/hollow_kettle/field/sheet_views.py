@@ -10,7 +10,7 @@ from django.contrib import messages
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
 from django.db.models import Q
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_safe
 
@@ -133,7 +133,7 @@ def _rows(request: HttpRequest, event: Event, access: Access) -> list[Row]:
     return rows
 
 
-def _note(event: Event, access: Access, row: Row, key: UUID, sent) -> None:
+def _note(event: Event, access: Access, row: Row, key: UUID, sent: QueryDict) -> None:
     """Note one row; without a tag it is of what was at the station then."""
     is_known = True
     uid = str(uuid5(key, str(row.number)))

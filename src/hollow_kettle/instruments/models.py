@@ -77,7 +77,13 @@ class Sample(models.Model):
 
     class Meta:
         ordering = ["at"]
-        indexes = [BrinIndex(fields=["at"], name="instruments_sample_at")]
+        indexes = [
+            BrinIndex(fields=["at"], name="instruments_sample_at"),
+            models.Index(fields=["device", "at"], name="instruments_sample_of"),
+            models.Index(
+                fields=["device", "received_at"], name="instruments_sample_new"
+            ),
+        ]
         constraints = [
             models.UniqueConstraint(
                 fields=["device", "seq"], name="instruments_sample_once"

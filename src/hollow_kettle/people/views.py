@@ -24,7 +24,7 @@ from django.views.decorators.http import (
 from hollow_kettle.ui.seen import wait_for
 
 from . import passes, services
-from .access import coordinator_only
+from .access import access_of, coordinator_only
 from .doors import remember
 from .forms import (
     ClubForm,
@@ -92,6 +92,8 @@ def locked_out(
 @require_http_methods(["GET", "POST"])
 def join_code(request: HttpRequest) -> HttpResponse:
     """Ask for the code of a pass, and who joins by it."""
+    if _has_account(request):
+        return redirect("field:home")
     code, who = CodeForm(request.POST or None), JoinForm(request.POST or None)
     found = None
     if request.method == "POST" and code.is_valid():
@@ -111,6 +113,8 @@ def join_code(request: HttpRequest) -> HttpResponse:
 @require_http_methods(["GET", "POST"])
 def join_link(request: HttpRequest, token: str) -> HttpResponse:
     """Ask who joins by the link of a pass."""
+    if _has_account(request):
+        return redirect("field:home")
     found = passes.by_link(token)
     if found is None:
         return render(request, "people/no_pass.html", status=404)
@@ -120,6 +124,19 @@ def join_link(request: HttpRequest, token: str) -> HttpResponse:
     context = {"forms": (who,), "event_pass": found}
     status = 422 if request.method == "POST" else 200
     return render(request, "people/join.html", context, status=status)
+
+
+def _has_account(request: HttpRequest) -> bool:
+    """Whether somebody is signed in, whom joining would put out."""
+    access = access_of(request)
+    if access.actor is None or access.is_guest:
+        return False
+    messages.warning(
+        request,
+        f"You are signed in as {access.actor}: passes are for people without an "
+        "account. Sign out to try one.",
+    )
+    return True
 
 
 def _joined(request: HttpRequest, found: EventPass, who: JoinForm) -> HttpResponse:

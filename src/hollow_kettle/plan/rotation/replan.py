@@ -54,7 +54,7 @@ def against_published(event: Event, made: Rotation) -> str:
     )
 
 
-def coming_moves(
+def pins_of_coming(
     event: Event, problem: Problem, from_min: int, ahead_min: int
 ) -> list[Pin]:
     """Published moves of the coming minutes, as pins that leave them as they are."""

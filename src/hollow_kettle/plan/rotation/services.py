@@ -33,7 +33,7 @@ from powercore.rotation.polish.rounds import grouped, mended
 from powercore.rotation.polish.times import with_rounder_times
 from powercore.rotation.verify import verify
 
-from .replan import coming_moves, kept_of
+from .replan import kept_of, pins_of_coming
 
 #: A search whose worker has said nothing for so long is taken up again.
 SILENT = timedelta(seconds=90)
@@ -118,7 +118,9 @@ def _steady(
     event: Event, problem: Problem, legs: Sequence[CoreLeg], from_min: int
 ) -> Sequence[CoreLeg]:
     """A new rotation that leaves the coming hour as published, where it may."""
-    coming = coming_moves(event, problem, from_min, round(COMING.total_seconds() / 60))
+    coming = pins_of_coming(
+        event, problem, from_min, round(COMING.total_seconds() / 60)
+    )
     if not coming:
         return legs
     scenario = problem.scenario
