@@ -8,7 +8,7 @@ from collections.abc import Callable
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from . import benches, copies, quality, serving, standin
+from . import benches, certificate, copies, quality, serving, standin
 from .cluster import Cluster, throwaway
 from .home import KettleError, data_folder
 
@@ -21,6 +21,7 @@ Hollow Kettle: power for a radio club's stations.
   ./kettle demo                  start with the demo club, on this machine only
   ./kettle test [--full] [ARGS]  all checks; ARGS go to pytest
   ./kettle run [--lan ADDRESS]   start with your own club's data
+  ./kettle certificate NAME...   a certificate for that, so that phones trust it
   ./kettle serve                 a club's server behind https (KETTLE_HOSTS=name,...)
   ./kettle coordinator NAME      make the first account; asks for a password
   ./kettle unlock USER           let a locked-out person try again
@@ -77,13 +78,21 @@ def run(arguments: list[str]) -> None:
     else:
         _none(arguments)
     with _cluster() as cluster:
+        own = certificate.Certificate.of(certificate.folder_of(cluster.folder))
+        if own is not None and address in own.names:
+            os.environ["KETTLE_TLS"] = " ".join(own.names)
+        else:
+            own = None
         web = serving.prepare(cluster, database=CLUB, settings="local")
         port = serving.free_port(8300)
+        scheme = "http" if own is None else "https"
         greeting = (
-            f"\nYour club is at  http://{address}:{port}/\n"
+            f"\nYour club is at  {scheme}://{address}:{port}/\n"
             "No account yet?  ./kettle coordinator NAME\nCtrl-C stops everything.\n"
         )
-        serving.serve_until_stopped(web, address=address, port=port, greeting=greeting)
+        serving.serve_until_stopped(
+            web, address=address, port=port, greeting=greeting, certificate=own
+        )
 
 
 def serve(arguments: list[str]) -> None:
@@ -186,6 +195,7 @@ JOBS: dict[str, Callable[[list[str]], None]] = {
     "shell": _managed("shell"),
     "bench": benches.run,
     "stand-in": standin.run,
+    "certificate": certificate.run,
     "help": help_,
 }
 

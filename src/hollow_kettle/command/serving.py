@@ -19,6 +19,8 @@ from .web_user import Runner, web_runner
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
+    from .certificate import Certificate
+
 MANAGE = (sys.executable, "-m", "django")
 
 
@@ -58,19 +60,28 @@ def manage(environment: Mapping[str, str], *arguments: str) -> None:
 
 
 def serve_until_stopped(
-    environment: Mapping[str, str], *, address: str, port: int, greeting: str
+    environment: Mapping[str, str],
+    *,
+    address: str,
+    port: int,
+    greeting: str,
+    certificate: Certificate | None = None,
 ) -> None:
     """Run gunicorn and the worker until Ctrl-C or until one of them ends."""
     _collect_static(environment)
     static = Path(environment["KETTLE_STATIC"])
     runner = web_runner(static.parent, static)
+    secure: tuple[str, ...] = ()
+    if certificate is not None:
+        own = certificate.shared_with(static.parent / "web", runner.owner)
+        secure = ("--certfile", str(own.file), "--keyfile", str(own.key))
     children = [
         runner.start(
             environment,
             *("-m", "gunicorn", "hollow_kettle.wsgi", "--bind", f"{address}:{port}"),
             *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
             *("--log-level", "warning", "--worker-tmp-dir", "/dev/shm"),  # noqa: S108
-            *("--no-control-socket",),
+            *("--no-control-socket", *secure),
         ),
         runner.start(
             environment,

@@ -32,6 +32,11 @@ class Runner:
     user: dict[str, Any]
     environment: dict[str, str]
 
+    @property
+    def owner(self) -> tuple[int, int] | None:
+        """Whose files it reads, user and group; None: whoever started it."""
+        return (self.user["user"], self.user["group"]) if self.user else None
+
     def start(
         self, environment: Mapping[str, str], *arguments: str, **options: Any
     ) -> subprocess.Popen[bytes]:
