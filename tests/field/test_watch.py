@@ -377,3 +377,19 @@ def test_a_faulty_bay_gives_nothing_in_board_belief_and_replan(
     assert board(under_way).bays[0].battery.soc.typical > 0.7
     made = make_rotation(under_way, by=marin, at=under_way.clock.now())
     assert "charge" in {leg.kind for leg in made.legs.all()}
+
+
+@pytest.mark.parametrize(
+    ("minute", "said"),
+    [
+        (122, "listens now, until 14:05"),  # 5 minutes of each 20, from 12:00 on
+        (125, "listens 14:20–14:25"),
+        (478, ""),  # the next would begin at 20:00, when it is closed
+    ],
+)
+def test_a_station_that_is_mostly_off_says_when_to_call(under_way, esker, minute, said):
+    """By hand, on the hours that the plan has."""
+    esker.hours.update(on_for_min=5, every_min=20)
+    set_clock(under_way, minute)
+    line = next(s for s in board(under_way).stations if s.station == esker)
+    assert line.listens == said

@@ -135,6 +135,8 @@ class BoardStation:
     progress: NextMove | None = None
     #: What is brought next.
     next: Said = Said("no move planned")
+    #: When it can be called, where it is mostly off.
+    listens: str = ""
 
     @property
     def is_off(self) -> bool:
