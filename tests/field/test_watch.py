@@ -1,5 +1,6 @@
 """Moves told and left, stand-down and all-clear, and the page for the next watch."""
 
+import dataclasses
 import re
 from datetime import timedelta
 from uuid import uuid4
@@ -7,7 +8,7 @@ from uuid import uuid4
 import pytest
 from django.urls import reverse
 
-from hollow_kettle.field import queries, services
+from hollow_kettle.field import coming, queries, services
 from hollow_kettle.log.models import FieldEntry, Place
 from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import OperatingPattern
@@ -98,6 +99,25 @@ def test_another_battery_than_planned_is_taken_and_what_it_was_promised_for_is_s
 
     services.log_swap(under_way, move.station, battery=shelf[came_out], **how)
     assert progress(under_way, move) is None  # made, with another battery
+
+
+def test_a_battery_that_comes_hours_early_makes_the_move_that_is_due(
+    under_way, move, shelf
+):
+    """Two moves to one station; the later one's battery is taken for the first."""
+    later = dataclasses.replace(
+        move, battery=shelf["K04"].pk, bring="K04",
+        arrive=move.arrive + timedelta(hours=3), leave=move.leave + timedelta(hours=3),
+    )  # fmt: skip
+    swap = coming.Noted("swap", move.station.pk, later.battery, move.arrive, "", "x")
+    left, taken = coming.coming_moves([move, later], [swap], move.arrive)
+    assert [one.move for one in left] == [later]
+    assert taken == {later.battery: move}
+
+    late = swap._replace(battery=move.battery, at=move.arrive + timedelta(minutes=100))
+    left, taken = coming.coming_moves([move, later], [late], move.arrive)
+    assert [one.move for one in left] == [later]  # late, but its own
+    assert taken == {}
 
 
 def test_a_move_told_by_mistake_is_struck(under_way, move, tap, marin):

@@ -66,18 +66,15 @@ def coming_moves(
     coming, taken
         And of each battery that went in where another was planned: that move.
     """
-    done = {(one.kind, one.station, one.battery) for one in noted}
-    open_ = [
+    due = [
         move
         for move in moves
-        if move.battery is not None
-        and move.arrive >= now - GIVEN_UP
-        and (_arrival(move), move.station.pk, move.battery) not in done
+        if move.battery is not None and move.arrive >= now - GIVEN_UP
     ]
-    taken = _taken(moves, open_, noted)
+    made, taken = _made(due, noted)
     found = []
-    for move in open_:
-        if move in taken.values():
+    for move in due:
+        if move in made:
             continue
         key = (move.station.pk, move.battery)
         own = [one for one in noted if (one.station, one.battery) == key]
@@ -91,26 +88,35 @@ def _arrival(move: Move) -> str:
     return Kind.MOVE if move.is_spare else Kind.SWAP
 
 
-def _taken(
-    moves: Sequence[Move], open_: Sequence[Move], noted: Sequence[Noted]
-) -> dict[UUID, Move]:
-    """Moves that were made with another battery, by that battery."""
-    planned = {(_arrival(move), move.station.pk, move.battery) for move in moves}
+def _made(
+    due: Sequence[Move], noted: Sequence[Noted]
+) -> tuple[list[Move], dict[UUID, Move]]:
+    """
+    Moves that were made: by their own battery, or another's at about that time.
+
+    What came hours before its own move was due made the move that was due then.
+    """
+    made: list[Move] = []
     taken: dict[UUID, Move] = {}
-    for kind, station, battery, at, *_ in noted:
-        if kind != Kind.SWAP or battery is None or (kind, station, battery) in planned:
+    for one in noted:
+        if one.kind not in (Kind.SWAP, Kind.MOVE) or one.battery is None:
             continue
-        near = [
+        here = [
             move
-            for move in open_
-            if move.station.pk == station
-            and not move.is_spare
-            and abs(move.arrive - at) <= SAME_MOVE
-            and move not in taken.values()
+            for move in due
+            if (_arrival(move), move.station.pk) == (one.kind, one.station)
+            and move not in made
         ]
-        if near:
-            taken[battery] = min(near, key=lambda move: abs(move.arrive - at))
-    return taken
+        here.sort(key=lambda move: abs(move.arrive - one.at))
+        own = next((move for move in here if move.battery == one.battery), None)
+        near = here[0] if here and abs(here[0].arrive - one.at) <= SAME_MOVE else None
+        if own is not None and (near is None or abs(own.arrive - one.at) <= SAME_MOVE):
+            made.append(own)
+        elif near is not None and one.kind == Kind.SWAP:
+            made.append(near)
+            if near.battery != one.battery:
+                taken[one.battery] = near
+    return made, taken
 
 
 def with_promises(
@@ -131,7 +137,7 @@ def with_promises(
     found = []
     for one in coming:
         own = by_key.get(one.move.battery) if one.move.battery else None
-        where = None if own is None else _serves_elsewhere(own, one.move)
+        where = None if own is None else _serves(own, one.move, taken)
         if own is None or where is None:
             found.append(one)
             continue
@@ -146,17 +152,19 @@ def with_promises(
             later = " though it is promised for later" if free.uid in promised else ""
             repair = f"take {free.tag} ({soc}){later}, or replan"
             promised[free.uid] = one.move.leave
-        words = f"{own.tag} serves at {where} instead: {repair}."
+        words = f"{own.tag} serves {where}: {repair}."
         found.append(replace(one, trouble=words))
     return found
 
 
-def _serves_elsewhere(battery: BoardBattery, move: Move) -> str | None:
-    """Where a battery serves that is to be brought somewhere else."""
+def _serves(battery: BoardBattery, move: Move, taken: dict[UUID, Move]) -> str | None:
+    """Where a battery serves that can't be brought as planned; None: it can."""
     place = battery.row.place if battery.row is not None else None
     if battery.state != "serving" or place is None:
         return None
-    return None if place.station_key == move.station.pk else str(place)
+    if place.station_key != move.station.pk:
+        return f"at {place} instead"
+    return "there already" if battery.uid in taken else None
 
 
 def _substitute(
