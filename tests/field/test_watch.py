@@ -14,6 +14,8 @@ from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import OperatingPattern
 from hollow_kettle.plan.rotation.services import make_rotation
 from hollow_kettle.plan.stations.services import add_equipment, add_hours, save_station
+from hollow_kettle.plan.yard.services import add_bay
+from hollow_kettle.shelf.assets.services import save_battery
 from hollow_kettle.shelf.models import EquipmentType
 from powercore.event.plans import YARD
 from tests.conftest import NOON, set_clock
@@ -413,3 +415,31 @@ def test_a_station_that_is_mostly_off_says_when_to_call(under_way, esker, minute
     set_clock(under_way, minute)
     line = next(s for s in board(under_way).stations if s.station == esker)
     assert line.listens == said
+
+
+def test_a_battery_that_a_station_must_not_have_does_not_stop_a_replan(
+    under_way, shelf, esker, marin, boss
+):
+    """Somebody put 24 V on a 12 V station: it is said, and another one is sent."""
+    wrong = save_battery(
+        None, by=marin, tag="W24", chemistry="lifepo4", series=8, nameplate_ah=20.0
+    )
+    under_way.batteries.add(wrong)
+    source = under_way.sources.get()
+    add_bay(under_way, name="Lead bay", source=source, max_w=99, chemistries=["agm"])
+    lead, _ = Place.objects.get_or_create(
+        pk=under_way.bays.get(name="Lead bay").pk, defaults={"kind": "bay"}
+    )
+    now = under_way.clock.now()
+    services.log_move(under_way, shelf["K03"], to=lead, by=marin, at=now)
+    services.log_swap(
+        under_way, esker, battery=wrong, battery_out=shelf["K01"], by=marin, at=now
+    )
+    page = boss.post(reverse("plan:rotation_add", args=[under_way.pk]), follow=True)
+    said = " ".join(str(m) for m in page.context["messages"])
+    made = under_way.rotations.order_by("number").last()
+
+    assert "W24 is at Esker, and must not feed it:" in said
+    assert "K03 is at Lead bay, and must not charge there:" in said
+    assert not made.legs.filter(battery=wrong.pk, kind="serve").exists()
+    assert made.legs.filter(place=esker.pk, kind="serve").exists()

@@ -79,6 +79,9 @@ def make_rotation(
         )
     if not any(not battery.is_on_hold for battery in scenario.batteries):
         raise ValidationError("Choose at least one battery that is not on hold.")
+    refused: list[str] = []
+    if from_min > 0:
+        scenario, refused = _without_refused(scenario)
     try:
         problem, legs, lapsed = _constructed(scenario, may_lapse=from_min > 0)
     except PinRefused as refused:
@@ -91,8 +94,31 @@ def make_rotation(
         made_by=by,
         from_min=from_min,
     )
-    rotation.lapsed = lapsed
+    rotation.lapsed = [*refused, *lapsed]
     return keep(rotation, problem, legs)
+
+
+def _without_refused(scenario: Scenario) -> tuple[Scenario, list[str]]:
+    """Batteries as in the yard that are where they must not be used; and why."""
+    problem, words = Problem(scenario), []
+    batteries = []
+    for battery in scenario.batteries:
+        place, why, does = battery.start_place, None, ""
+        if place in problem.stations:
+            name, does = problem.stations[place].name, "feed it"
+            why = problem.feed(place, battery.key).refusal
+        elif place in problem.bays:
+            name, does = problem.bays[place].name, "charge there"
+            why = problem.bay_refusal(place, battery.key)
+        if why and not battery.is_on_hold:
+            words.append(
+                f"{battery.tag} is at {name}, and must not {does}: {why}. It counts as "
+                "taken away."
+            )
+            batteries.append(replace(battery, start_place=YARD, is_spare=False))
+        else:
+            batteries.append(battery)
+    return replace(scenario, batteries=tuple(batteries)), words
 
 
 def _constructed(
@@ -107,7 +133,7 @@ def _constructed(
         except PinRefused as refused:
             if not may_lapse:
                 raise
-            lapsed.append(str(refused))
+            lapsed.append(f"{refused} This plan does without the pin.")
             pins = tuple(pin for pin in scenario.pins if pin != refused.pin)
             scenario = replace(scenario, pins=pins)
         else:

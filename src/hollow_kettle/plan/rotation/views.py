@@ -165,7 +165,7 @@ def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
             request, f"Nobody logged {tags}: counted as empty, in the yard."
         )
     for words in made.lapsed:
-        messages.warning(request, f"{words} This plan does without the pin.")
+        messages.warning(request, words)
     return redirect("plan:rotation_detail", event.pk, made.number)
 
 
