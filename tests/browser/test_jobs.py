@@ -388,3 +388,25 @@ def test_a_bench_test_shows_only_the_fields_that_count_and_is_accepted(open_as):
     page.get_by_role("button", name="Save test").click()
     page.get_by_role("button", name="Trust this").click()
     expect(page.get_by_text("K02 is trusted with 30 mΩ now")).to_be_visible()
+
+
+def test_trouble_is_taken_on_replanned_and_handed_over(open_as):
+    """An alarm taken on by name, a new plan, one page for the next watch."""
+    page = open_as("marin", "/field/")
+    page.keyboard.press("n")
+    page.keyboard.type("outwash off the air: fuse")
+    page.keyboard.press("Enter")
+    alarm = page.get_by_role("listitem").filter(has_text="Outwash is off the air since")
+    alarm.get_by_role("button", name="I am on it").click()
+    expect(alarm).to_contain_text("Marin is on it since")
+
+    page.get_by_label("crews set off in").select_option("walks in 20 min")
+    page.get_by_role("button", name="Replan from now").click()
+    expect(page.get_by_text("Against rotation")).to_be_visible()
+    page.get_by_role("button", name=re.compile("Publish draft")).click()
+    expect(page.get_by_text(re.compile("rotation published"))).to_be_visible()
+
+    page.get_by_role("link", name="Field").click()
+    page.get_by_role("link", name="Handover").click()
+    row = page.get_by_role("row").filter(has_text="Outwash").first
+    expect(row).to_contain_text("OFF THE AIR")
