@@ -313,6 +313,9 @@ def test_a_replan_gives_crews_the_minutes_they_ask_for(
     for wrong in ("-5", "soon", "121", "7.5", ""):
         page = boss.post(url, {"lead_min": wrong}, follow=True).content.decode()
         assert "Crews set off in 0 to 120 whole minutes" in page
+    set_clock(under_way, 481)
+    page = boss.post(url, follow=True).content.decode()
+    assert "The event is over: there is nothing left to plan." in page
     assert under_way.rotations.order_by("number").last() == made
 
 

@@ -45,9 +45,10 @@ def _causes(event: Event, line: BoardStation, now: datetime) -> Iterator[Alarm]:
         words = f"{name}: {battery.tag} is on hold. Take it out of use."
         yield Alarm(station, HELD, words)
     elif line.is_short and line.reserve is not None:
-        hours = timedelta(hours=line.reserve.bad_h or 0.0)
-        at = f"{local(now + hours, event.zone):%H:%M}"
-        words = f"{name} may be at its reserve by {at}, before anybody comes."
+        left = timedelta(hours=line.reserve.bad_h or 0.0)
+        at = f"by {local(now + left, event.zone):%H:%M}, before anybody comes"
+        when = at if left >= timedelta(minutes=1) else "now"
+        words = f"{name} may be at its reserve {when}."
         yield Alarm(station, SHORT, words)
 
 

@@ -67,6 +67,8 @@ def make_rotation(
         If the event has nothing to plan, if a pin can't be kept from the start, or if
         the result breaks a rule (a fault of the planner, never shown as a plan).
     """
+    if at is not None and at >= event.ends_at:
+        raise ValidationError("The event is over: there is nothing left to plan.")
     try:
         scenario = scenario_of(event, at, lead_min=lead_min)
         from_min = event.span_min - scenario.span_min
