@@ -44,6 +44,15 @@ class Clock:
         return real + self.offset
 
 
+def moment_of(said: object) -> datetime | None:
+    """A moment as machines write it (ISO 8601), in UTC without a zone; else None."""
+    try:
+        found = datetime.fromisoformat(str(said).replace("Z", "+00:00"))
+    except ValueError:
+        return None
+    return found.replace(tzinfo=UTC) if found.tzinfo is None else found
+
+
 def is_known_zone(name: str) -> bool:
     """Say whether a name is an IANA zone that this machine knows."""
     return name in available_timezones()

@@ -7,9 +7,9 @@ import select
 import sys
 import urllib.error
 import urllib.request
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 
-from hollow_kettle.clock import real_now
+from hollow_kettle.clock import moment_of, real_now
 from powercore.errors import PowercoreError
 from powercore.gear.plant import Account, PlantBattery
 from powercore.gear.standin import FAULTS, KINDS, StandIn
@@ -68,8 +68,9 @@ def _read(arguments: list[str]) -> tuple[dict[str, float], datetime | None]:
         name, _, said = word[2:].partition("=")
         try:
             if name == "from":
-                start = datetime.fromisoformat(said.replace("Z", "+00:00"))
-                start = start if start.tzinfo else start.replace(tzinfo=UTC)
+                start = moment_of(said)
+                if start is None:
+                    raise ValueError(said)
             else:
                 options[name] = type(_OPTIONS[name])(said)
         except (KeyError, ValueError):

@@ -120,16 +120,7 @@ def conflict_list(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Ask what contradicts, with what each answer would change."""
     event = event_or_404(request, uid)
     tags = dict(Asset.objects.values_list("pk", "tag"))
-    asked = [
-        (
-            one,
-            [
-                (answer, would_move(event, one, answer, actor_of(request)))
-                for answer in one.answers
-            ],
-        )
-        for one in questions(event, tags)
-    ]
+    asked = would_move(event, questions(event, tags), actor_of(request))
     return render(request, "field/conflicts.html", {"event": event, "asked": asked})
 
 

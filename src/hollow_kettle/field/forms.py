@@ -334,19 +334,14 @@ class SourceForm(EntryForm):
 
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, event=event, **kwargs)
-        self._known: dict[str, Source | Bay] = {
-            str(one.pk): one
-            for rows in (event.sources, event.bays)
-            for one in rows.all()
-        }
-        groups: dict[str, list[tuple[str, str]]] = {"": [("", "choose…")]}
-        for key, one in self._known.items():
-            group = "Sources" if isinstance(one, Source) else "Bays"
-            groups.setdefault(group, []).append((key, one.name))
-        self.fields["source"].choices = [  # type: ignore[attr-defined]
-            *groups.pop(""),
-            *groups.items(),
-        ]
+        self._known: dict[str, Source | Bay] = {}
+        choices: list[Any] = [("", "choose…")]
+        for group, rows in (("Sources", event.sources), ("Bays", event.bays)):
+            found = {str(one.pk): one for one in rows.all()}
+            self._known |= found
+            if found:
+                choices.append((group, [(key, one.name) for key, one in found.items()]))
+        self.fields["source"].choices = choices  # type: ignore[attr-defined]
 
     def clean_source(self) -> Source | Bay:
         """Return what was chosen."""

@@ -10,6 +10,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST, require_safe
 
+from hollow_kettle.clock import from_local
 from hollow_kettle.people.access import access_of
 from hollow_kettle.plan.access import event_to_log
 from powercore.logline.parse import Choice
@@ -38,9 +39,16 @@ def line_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     ear = Ear(event)
     heard, others = _typed(request, ear)
     key = _key(request)
+    whens = [one.said.when for one in heard if one.said and one.said.when]
+    first = from_local(min(whens), event.zone) if whens else event.clock.now()
+    moved = WhatMoved(event, first)
+    newest = None
     for number, one in enumerate(heard):
         if one.said is not None:
-            _note(request, ear, one, uuid5(key, f"{number} {one.line}"))
+            counts = _note(request, ear, one, uuid5(key, f"{number} {one.line}"))
+            newest = one if counts else newest
+    if newest is not None and (words := moved.words()):
+        newest.saved += f". {words}"
     left = [*(one for one in heard if not one.saved), *others]
     context = {
         "event": event,
@@ -103,8 +111,8 @@ def _key(request: HttpRequest) -> UUID:
         return uuid4()
 
 
-def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> None:
-    """Note one line, or ask what its form asks."""
+def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> bool:
+    """Note one line, or ask what its form asks; True where it counts newly."""
     what, form = ear.form(heard, key)
     if not form.is_valid():
         heard.asks = errors_of(form)
@@ -112,18 +120,16 @@ def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> None:
             note_near_miss(access_of(request), ear.event, form)
         if form.has_asked:
             heard.choices = (Choice("I'm sure: keep it", f"{heard.line} !"),)
-        return
+        return False
     sending = Sending(raw={"line": heard.line})
-    moved = WhatMoved(ear.event, form.cleaned_data["taken"])
     receipt, held = note_and_hold(access_of(request), ear.event, what, form, sending)
     if receipt is None:
-        return
+        return False
     heard.saved = "saved"
-    if receipt.counts_newly and (words := moved.words()):
-        heard.saved += f". {words}"
     if receipt.standing != "kept":
         heard.saved = f"kept aside: {receipt.why}"
     elif receipt.is_repeat:
         heard.saved = "saved before; it counts once"
     if held:
         heard.saved += f"; on hold until somebody releases it: {', '.join(held)}"
+    return receipt.counts_newly

@@ -2,62 +2,30 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from datetime import datetime, timedelta
-from uuid import UUID
+from collections.abc import Sequence
+from datetime import datetime
 
 from hollow_kettle.clock import local
-from hollow_kettle.plan.models import Event, OpenHours
+from hollow_kettle.plan.models import Event
+from powercore.physics.loads import Opening
 
 
-@dataclass(frozen=True, slots=True)
-class Listening:
-    """Hours in which a station is on for some minutes, every so many."""
-
-    starts_at: datetime
-    ends_at: datetime
-    on_for: timedelta
-    every: timedelta
-
-    def window(self, now: datetime) -> tuple[datetime, datetime] | None:
-        """The window that is open, else the next; None when there is none any more."""
-        at = max(now, self.starts_at)
-        start = self.starts_at + (at - self.starts_at) // self.every * self.every
-        if start + self.on_for <= at:
-            start += self.every
-        end = min(start + self.on_for, self.ends_at)
-        return (start, end) if start < self.ends_at else None
-
-
-def listening_of(event: Event) -> dict[UUID, list[Listening]]:
-    """Listening hours of an event's stations, in order; one query."""
-    found: dict[UUID, list[Listening]] = {}
-    hours = OpenHours.objects.filter(
-        station__event=event, on_for_min__gt=0, every_min__gt=0
-    )
-    for row in hours.order_by("starts_at"):
-        found.setdefault(row.station_id, []).append(
-            Listening(
-                row.starts_at,
-                row.ends_at,
-                timedelta(minutes=row.on_for_min),
-                timedelta(minutes=row.every_min),
-            )
-        )
-    return found
-
-
-def next_call(hours: list[Listening], now: datetime, zone: str) -> str:
+def next_call(event: Event, openings: Sequence[Opening], now: datetime) -> str:
     """When a station can be called next, in words; empty where it is not so."""
+    minute = event.minute_of(now)
     windows = [
-        found
-        for one in hours
-        if one.ends_at > now and (found := one.window(now)) is not None
+        (start, end)
+        for one in openings
+        if one.on_for_min
+        for start, end in one.stretches
+        if end > minute
     ]
     if not windows:
         return ""
     start, end = min(windows)
-    until = f"{local(end, zone):%H:%M}"
-    if start <= now:
+    begins, until = (
+        f"{local(event.moment_of(at), event.zone):%H:%M}" for at in (start, end)
+    )
+    if start <= minute:
         return f"listens now, until {until}"
-    return f"listens {local(start, zone):%H:%M}–{until}"
+    return f"listens {begins}–{until}"

@@ -13,12 +13,12 @@ from datetime import UTC, datetime, timedelta
 from statistics import fmean
 from uuid import UUID, uuid5
 
-from django.db.models import Max, OuterRef, Q, Subquery
+from django.db.models import OuterRef, Q, Subquery
 
 from hollow_kettle.clock import local
 from hollow_kettle.instruments.models import Device, DeviceKind, Sample
 from hollow_kettle.log.models import FieldEntry, Kind, PlaceKind, Placement, SourceOff
-from hollow_kettle.log.services import Sent
+from hollow_kettle.log.services import Sent, placed_at
 from hollow_kettle.plan.models import Event
 
 from . import services
@@ -58,7 +58,8 @@ def _note_shunt(event: Event, device: Device) -> int:
     if since is not None:
         came = came.filter(received_at__gt=since)
     slots: dict[int, datetime] = {}
-    for at, received in came.values_list("at", "received_at"):
+    rows = list(came.values_list("at", "received_at"))
+    for at, received in rows:
         slot = _slot(at)
         slots[slot] = min(received, slots.get(slot, received))
     if not slots:
@@ -66,7 +67,7 @@ def _note_shunt(event: Event, device: Device) -> int:
     done = [slot for slot in slots if _EPOCH + (slot + 1) * EVERY <= now]
     count = sum(_note_slot(event, device, slot) for slot in sorted(done))
     waits = [received for slot, received in slots.items() if slot not in done]
-    newest = came.aggregate(newest=Max("received_at"))["newest"]
+    newest = max(received for _, received in rows)
     device.noted_until = min(waits) - timedelta(microseconds=1) if waits else newest
     device.save(update_fields=["noted_until"])
     return count
@@ -113,12 +114,14 @@ def _note_slot(event: Event, device: Device, slot: int) -> bool:
 
 def _placement(device: Device, at: datetime) -> Placement | None:
     """Where the meter's battery was; of a station's meter, which battery was there."""
-    open_ = Q(ended_at=None) | Q(ended_at__gt=at)
-    there = Placement.objects.filter(open_, started_at__lte=at)
-    return there.filter(
-        Q(battery=device.subject)
-        | Q(place__kind=PlaceKind.POSITION, place__station_key=device.subject)
-    ).first()
+    return (
+        placed_at(at)
+        .filter(
+            Q(battery=device.subject)
+            | Q(place__kind=PlaceKind.POSITION, place__station_key=device.subject)
+        )
+        .first()
+    )
 
 
 def _counted(device: Device, here: Placement | None, last: Sample) -> float | None:

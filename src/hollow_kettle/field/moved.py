@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -110,13 +111,20 @@ class WhatMoved:
 
 
 def would_move(
-    event: Event, question: Question, answer: Answer, by: Actor
-) -> list[str]:
-    """What an answer to a conflict would change now; nothing is kept of the trial."""
+    event: Event, asked: Sequence[Question], by: Actor
+) -> list[tuple[Question, list[tuple[Answer, list[str]]]]]:
+    """Each question's answers, with what each would change; nothing of it is kept."""
     now = event.clock.now()
     before = Seen.of(event, board_of(event, now))
-    with transaction.atomic():
-        settle(event, question, answer, by=by, at=event.last_moment)
-        after = Seen.of(event, board_of(event, now))
-        transaction.set_rollback(True)
-    return [words for words in before.until(after) if "conflict" not in words]
+
+    def tried(question: Question, answer: Answer) -> list[str]:
+        with transaction.atomic():
+            settle(event, question, answer, by=by, at=event.last_moment)
+            after = Seen.of(event, board_of(event, now))
+            transaction.set_rollback(True)
+        return [words for words in before.until(after) if "conflict" not in words]
+
+    return [
+        (question, [(answer, tried(question, answer)) for answer in question.answers])
+        for question in asked
+    ]

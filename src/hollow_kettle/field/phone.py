@@ -12,7 +12,7 @@ import json
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID, uuid5
 
@@ -20,7 +20,7 @@ from django.core import signing
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
-from hollow_kettle.clock import real_now
+from hollow_kettle.clock import moment_of, real_now
 from hollow_kettle.log.models import Kind
 from hollow_kettle.log.services import Receipt, Sent
 from hollow_kettle.people.access import Access, access_for
@@ -121,13 +121,10 @@ def _plain(value: Any) -> Any:
 
 
 def _moment(text: Any) -> datetime | None:
-    try:
-        found = datetime.fromisoformat(str(text).replace("Z", "+00:00"))
-    except ValueError:
-        return None
-    if not FIRST_YEAR < found.year < LAST_YEAR:
+    found = moment_of(text)
+    if found is None or not FIRST_YEAR < found.year < LAST_YEAR:
         return None  # a clock that was never set
-    return found if found.tzinfo else found.replace(tzinfo=UTC)
+    return found
 
 
 def take(

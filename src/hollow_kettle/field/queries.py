@@ -35,7 +35,7 @@ from .beliefs import believed_draws
 from .coming import coming_moves, noted_lately, with_promises
 from .conflicts import questions
 from .follow import follow
-from .listening import listening_of, next_call
+from .listening import next_call
 from .look import ask_next, worth_a_look
 from .page import (
     Board,
@@ -157,10 +157,10 @@ def board_of(event: Event, now: datetime) -> Board:
         )
         for station in every
     ]
-    listening = physics.once("listening", lambda: listening_of(event))
     for line in stations:
         line.next = line.coming(now)
-        line.listens = next_call(listening.get(line.station.pk, []), now, event.zone)
+        openings = physics.problem.stations[str(line.station.pk)].openings
+        line.listens = next_call(event, openings, now)
     stations.sort(key=lambda station: station.sort_key)
     if log.stand_down is not None:
         # Nobody comes: what counts is how long each lasts by itself.

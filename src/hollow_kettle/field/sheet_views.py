@@ -9,12 +9,12 @@ from uuid import UUID, uuid4, uuid5
 from django.contrib import messages
 from django.core.exceptions import PermissionDenied
 from django.db import transaction
-from django.db.models import Q
 from django.http import HttpRequest, HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_http_methods, require_safe
 
-from hollow_kettle.log.models import PlaceKind, Placement
+from hollow_kettle.log.models import PlaceKind
+from hollow_kettle.log.services import placed_at
 from hollow_kettle.people.access import Access, access_of
 from hollow_kettle.plan.access import event_or_404, event_to_log
 from hollow_kettle.plan.models import Event, Station
@@ -109,20 +109,24 @@ def sheet_entry(request: HttpRequest, uid: UUID) -> HttpResponse:
         "rows": rows,
         "columns": COLUMNS,
         "key": key,
-        "rounds": len(rows) // max(1, len({row.station.pk for row in rows})),
+        "rounds": _rounds(request),
         "tags": event.batteries.order_by("tag"),
     }
     wrong = any(row.asks for row in rows)
     return render(request, "field/sheet.html", context, status=422 if wrong else 200)
 
 
-def _rows(request: HttpRequest, event: Event, access: Access) -> list[Row]:
+def _rounds(request: HttpRequest) -> int:
+    """How often each station is asked on the sheet."""
     sent = request.POST if request.method == "POST" else request.GET
-    rounds = whole_number(sent.get("rounds")) or ROUNDS
+    return min(whole_number(sent.get("rounds")) or ROUNDS, MOST_ROUNDS)
+
+
+def _rows(request: HttpRequest, event: Event, access: Access) -> list[Row]:
     own = access.own_stations(event.pk)
     stations = [s for s in event.stations.order_by("name") if not own or s.pk in own]
     rows: list[Row] = []
-    for _ in range(min(rounds, MOST_ROUNDS)):
+    for _ in range(_rounds(request)):
         for station in stations:
             number = len(rows) + 1
             typed = {
@@ -167,11 +171,12 @@ def _note(event: Event, access: Access, row: Row, key: UUID, sent: QueryDict) ->
 
 def _tag_at(station: Station, at: datetime) -> str:
     """The tag of what served at a station then; empty where nothing is logged."""
-    there = Placement.objects.filter(
-        Q(ended_at=None) | Q(ended_at__gt=at),
-        place__kind=PlaceKind.POSITION,
-        place__station_key=station.pk,
-        started_at__lte=at,
-    ).values("battery")
-    found = Asset.objects.filter(pk__in=there).values_list("tag", flat=True).first()
+    there = placed_at(at).filter(
+        place__kind=PlaceKind.POSITION, place__station_key=station.pk
+    )
+    found = (
+        Asset.objects.filter(pk__in=there.values("battery"))
+        .values_list("tag", flat=True)
+        .first()
+    )
     return found or ""

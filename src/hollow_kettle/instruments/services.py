@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import json
 import math
-import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
 from django.db import transaction
-from django.utils.crypto import salted_hmac
 
-from hollow_kettle.clock import real_now
+from hollow_kettle.clock import moment_of, real_now
 from hollow_kettle.exchange.readers import number, text
 from hollow_kettle.exchange.tables import CellFault, Column, Preview, read_table
 from hollow_kettle.people.models import Actor
+from hollow_kettle.people.tokens import digest_of, new_token
 from hollow_kettle.plan.models import Event
 from powercore.limits import METER_CELSIUS, READ_A, READ_AH, READ_V, Limit
 
@@ -28,6 +27,7 @@ MOST, MOST_A_MINUTE = 2000, 120
 #: A sample may be so much later than now: clocks differ.
 AHEAD = timedelta(minutes=5)
 LAST_SEQ = 2**62
+_SALT = "instruments.token"
 LIMITS: dict[str, Limit] = {
     "volts": READ_V,
     "amps": READ_A,
@@ -58,13 +58,13 @@ def make_device(
     event: Event, *, by: Actor, name: str, kind: str, subject: UUID, **correction: float
 ) -> tuple[Device, str]:
     """Set up a meter; its token is in the answer only."""
-    token = secrets.token_urlsafe(24)
+    token = new_token(24)
     made = Device.objects.create(
         event=event,
         name=name,
         kind=kind,
         subject=subject,
-        token_digest=_digest(token),
+        token_digest=digest_of(_SALT, token),
         made_by=by,
         **correction,
     )
@@ -79,7 +79,7 @@ def close(device: Device) -> None:
 
 def device_of(token: str) -> Device | None:
     """The meter that a token belongs to, while it may send."""
-    found = Device.objects.filter(token_digest=_digest(token), closed_at=None)
+    found = Device.objects.filter(token_digest=digest_of(_SALT, token), closed_at=None)
     return found.select_related("event").first()
 
 
@@ -230,13 +230,8 @@ def _inside(value: float, limit: Limit) -> float:
 
 
 def _moment(said: Any) -> datetime | None:
-    try:
-        found = datetime.fromisoformat(str(said).replace("Z", "+00:00"))
-    except ValueError:
-        return None
-    if not 1990 < found.year < 2100:
-        return None
-    return found.replace(tzinfo=UTC) if found.tzinfo is None else found
+    found = moment_of(said)
+    return found if found is not None and 1990 < found.year < 2100 else None
 
 
 def _time(cell: str) -> datetime:
@@ -255,7 +250,3 @@ COLUMNS = (
         "celsius", number(METER_CELSIUS), "temperature", aliases=("c", "temperature")
     ),
 )
-
-
-def _digest(token: str) -> str:
-    return salted_hmac("instruments.token", token, algorithm="sha256").hexdigest()

@@ -257,6 +257,13 @@ def rebuild_placements(since: datetime | None = None) -> None:
     )
 
 
+def placed_at(at: datetime) -> QuerySet[Placement]:
+    """Where batteries were at a moment."""
+    return Placement.objects.filter(
+        Q(ended_at=None) | Q(ended_at__gt=at), started_at__lte=at
+    )
+
+
 def _moving(since: datetime | None, until: datetime | None = None) -> list[FieldEntry]:
     """Entries that say where something is, in a span of time, and their strikes."""
     kept = FieldEntry.objects.filter(standing=Standing.KEPT).order_by()

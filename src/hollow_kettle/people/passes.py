@@ -8,11 +8,11 @@ from datetime import timedelta
 from uuid import UUID
 
 from django.db import transaction
-from django.utils.crypto import salted_hmac
 
 from hollow_kettle.clock import real_now
 
 from .models import Actor, EventPass, Guest, PassTry
+from .tokens import digest_of, new_token
 
 #: Letters and digits that are told apart on the radio and by hand.
 ALPHABET = "ACDEFGHJKMNPQRTUVWXY3479"
@@ -24,6 +24,7 @@ HOURS, USUAL_HOURS = (1, 96), 24
 WITHIN = timedelta(minutes=10)
 MOST_OF_ONE, MOST_OF_ALL = 5, 60
 _KEPT = timedelta(days=1)
+_LINK, _CODE = "people.pass.link", "people.pass.code"
 
 
 class TooManyTries(Exception):
@@ -55,15 +56,15 @@ def make_pass(
     by: Actor,
 ) -> Shown:
     """Make a pass; what opens it is in the answer only."""
-    token = secrets.token_urlsafe(16)
+    token = new_token()
     code = "".join(secrets.choice(ALPHABET) for _ in range(CODE_LENGTH))
     made = EventPass.objects.create(
         event_key=event_key,
         event_name=event_name,
         role=role,
         station_key=station_key,
-        link_digest=_digest("link", token),
-        code_digest=_digest("code", code),
+        link_digest=digest_of(_LINK, token),
+        code_digest=digest_of(_CODE, code),
         made_by=by,
         expires_at=real_now() + timedelta(hours=hours),
     )
@@ -79,7 +80,7 @@ def revoke(event_pass: EventPass) -> None:
 
 def by_link(token: str) -> EventPass | None:
     """The open pass of a link."""
-    return _open(EventPass.objects.filter(link_digest=_digest("link", token)).first())
+    return _open(EventPass.objects.filter(link_digest=digest_of(_LINK, token)).first())
 
 
 def by_code(code: str) -> EventPass | None:
@@ -92,7 +93,7 @@ def by_code(code: str) -> EventPass | None:
         If this code, or codes at all, were wrong too often of late.
     """
     letters = "".join(one for one in code.upper() if one.isalnum())[:40]
-    digest = _digest("code", letters)
+    digest = digest_of(_CODE, letters)
     tries = PassTry.objects.filter(at__gt=real_now() - WITHIN)
     if (
         tries.filter(digest=digest).count() >= MOST_OF_ONE
@@ -116,7 +117,3 @@ def join(event_pass: EventPass, *, name: str, call_sign: str) -> Guest:
 
 def _open(found: EventPass | None) -> EventPass | None:
     return found if found is not None and found.is_open else None
-
-
-def _digest(what: str, words: str) -> str:
-    return salted_hmac(f"people.pass.{what}", words, algorithm="sha256").hexdigest()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -186,6 +186,11 @@ class BatteryPlan:
         if self.capacity_sd is not None:
             return self.capacity_sd
         return UNTESTED_SD if self.pack.tested_ah is None else TESTED_SD
+
+    @property
+    def in_yard(self) -> BatteryPlan:
+        """The same battery, begun in the yard."""
+        return replace(self, start_place=YARD, is_spare=False)
 
     @property
     def singles(self) -> tuple[BatteryPlan, ...]:

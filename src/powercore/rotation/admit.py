@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from powercore.event.plans import LOW, YARD, Pin
+from powercore.event.plans import LOW, Pin
 from powercore.event.problem import Problem
 from powercore.event.scenario import Scenario
 from powercore.rotation.compare import Replayed
@@ -99,9 +99,7 @@ def _without(scenario: Scenario, station: str) -> Scenario:
         scenario,
         stations=tuple(one for one in scenario.stations if one.key != station),
         batteries=tuple(
-            replace(one, start_place=YARD, is_spare=False)
-            if one.start_place == station
-            else one
+            one.in_yard if one.start_place == station else one
             for one in scenario.batteries
         ),
         pins=tuple(pin for pin in scenario.pins if pin.place != station),

@@ -76,7 +76,7 @@ def placed(
     for battery in batteries:
         place = battery.start_place
         if place not in places or (battery.is_spare and room[place] < 1):
-            battery = dataclasses.replace(battery, start_place=YARD, is_spare=False)
+            battery = battery.in_yard
         elif battery.is_spare:
             room[place] -= 1
         yield battery

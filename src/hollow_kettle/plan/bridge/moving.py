@@ -10,7 +10,7 @@ from uuid import UUID
 from hollow_kettle.log.models import FieldEntry, Kind, Placement
 from hollow_kettle.plan.models import Event, Leg, Station
 from powercore.event.plans import BatteryPlan
-from powercore.event.problem import CARRIED, YARD
+from powercore.event.problem import CARRIED
 
 from .chosen import published
 
@@ -103,7 +103,7 @@ def arrived(
                 battery, start_place=own.station, is_spare=own.is_spare
             )
         elif battery.start_place in relieved and not battery.is_spare:
-            yield dataclasses.replace(battery, start_place=YARD)
+            yield battery.in_yard
         else:
             yield battery
 

@@ -117,7 +117,7 @@ def _without_refused(scenario: Scenario) -> tuple[Scenario, list[str]]:
                 f"{battery.tag} is at {name}, and must not {does}: {why}. It counts as "
                 "taken away."
             )
-            batteries.append(replace(battery, start_place=YARD, is_spare=False))
+            batteries.append(battery.in_yard)
         else:
             batteries.append(battery)
     return replace(scenario, batteries=tuple(batteries)), words
