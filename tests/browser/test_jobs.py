@@ -309,7 +309,11 @@ def test_a_phone_without_network_loses_nothing(open_as, demo_site, host, setting
     page.goto(page.url + "log/reading/")
     page.wait_for_load_state("networkidle")
     if not host:
-        page.wait_for_function("navigator.serviceWorker.controller !== null")
+        # A promise, since what is polled in the page is text that its policy refuses.
+        page.evaluate(
+            """() => navigator.serviceWorker.controller !== null || new Promise(taken =>
+            navigator.serviceWorker.addEventListener("controllerchange", taken))"""
+        )
         page.wait_for_timeout(1500)  # the pages are being kept
     page.context.set_offline(True)
     page.get_by_label("Battery").fill("K01")
