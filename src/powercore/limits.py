@@ -111,6 +111,8 @@ METER_CELSIUS = Limit(-60, 200, "°C")
 #: What a meter's amps are multiplied with.
 METER_GAIN = Limit(0.1, 10)
 READ_AH, GAUGE_PCT = Limit(-100_000, 100_000, "Ah"), Limit(0, 100, "%")
+#: One side of a counter.
+COUNTED_AH = Limit(0, 100_000, "Ah")
 
 # Panels and the sky.
 PANEL_W = Limit(1, 5000, "W")

@@ -247,6 +247,8 @@ TABLE = {
     ("field:call", "POST"): LOGGERS,
     ("field:alarm_seen", "POST"): LOGGERS,
     ("field:handover", "GET"): MEMBERS,
+    ("field:fault_list", "GET"): MEMBERS,
+    ("field:fault_fixed", "POST"): LOGGERS,
     ("field:line_add", "POST"): LOGGERS,
     ("field:line_preview", "GET"): LOGGERS,
     ("field:line_help", "GET"): LOGGERS,
@@ -295,7 +297,9 @@ def urls(event, esker, shelf, kit, marin, people):
     search = Search.objects.create(event=event, rotation=rotation)
     hours = {"starts_at": event.starts_at, "ends_at": event.ends_at}
     pin = Pin.objects.create(event=event, kind="no_walk", **hours)
-    field.note(event, "note", by=marin, at=event.starts_at, note="rain")
+    start = {"by": marin, "at": event.starts_at}
+    field.note(event, "note", note="rain", **start)
+    field.note(event, "fault", note="no volts", symptom="no_power", **start)
     span = {"starts": NOON, "ends": NOON + timedelta(hours=2)}
     add_supply(esker, kind="mains", max_w=50, **span)
     add_array(event, station=esker, watts=100)
@@ -312,8 +316,9 @@ def urls(event, esker, shelf, kit, marin, people):
         ).made.pk,
         "token": kit.token, "lead": shelf["K01"].pk,
         "pk": {
-            "field:entry_answer": FieldEntry.objects.get().pk,
-            "field:entry_strike": FieldEntry.objects.get().pk,
+            "field:entry_answer": FieldEntry.objects.get(kind="note").pk,
+            "field:entry_strike": FieldEntry.objects.get(kind="note").pk,
+            "field:fault_fixed": FieldEntry.objects.get(kind="fault").pk,
             "plan:equipment_delete": StationEquipment.objects.first().pk,
             "plan:hours_delete": OpenHours.objects.first().pk,
             "plan:supply_delete": esker.supplies.get().pk,

@@ -25,10 +25,12 @@ from hollow_kettle.ui.seen import wait_for
 
 from . import queries, services
 from .conflicts import questions, settle
-from .forms import FORMS, WHAT_OF, EntryForm, StrikeForm, initial_of
+from .forms import EntryForm, StrikeForm
 from .moved import WhatMoved, would_move
 from .noting import Sending, note_by_form
-from .views import is_closed, names_of, tell, words_of
+from .views import is_closed, tell
+from .whats import FORMS, WHAT_OF, initial_of
+from .words import names_of, words_of
 
 
 @require_http_methods(["GET", "POST"])

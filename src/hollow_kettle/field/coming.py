@@ -13,6 +13,8 @@ from datetime import datetime, timedelta
 from typing import NamedTuple
 from uuid import UUID
 
+from django.db.models import Q
+
 from hollow_kettle.log.models import MOVE_STATES, FieldEntry, Kind
 from hollow_kettle.log.services import counting
 from hollow_kettle.plan.models import Event
@@ -39,17 +41,33 @@ class Noted(NamedTuple):
     at: datetime
     words: str
     who: str
+    uid: UUID | None = None
+    #: Of a fault: what it was and what was done; of an answer: which it answers.
+    answers: UUID | None = None
+    symptom: str = ""
+    cause: str = ""
+    fix: str = ""
+    #: Of a panel reading.
+    source: UUID | None = None
+    amps: float | None = None
+    volts: float | None = None
 
 
 def noted_lately(event: Event, now: datetime) -> list[Noted]:
-    """What was noted of moves and alarms in the last hours, in order; one query."""
+    """
+    What was noted of moves, alarms and panels in the last hours, and every fault.
+
+    In order, by one query.
+    """
+    lately = (Kind.SWAP, Kind.MOVE, Kind.SEEN, Kind.PANEL, *MOVE_STATES)
     rows = FieldEntry.objects.filter(
+        Q(kind__in=lately, effective_at__gte=now - _SINCE)
+        | Q(kind__in=(Kind.FAULT, Kind.FIXED)),
         event_key=event.pk,
-        kind__in=(Kind.SWAP, Kind.MOVE, Kind.SEEN, *MOVE_STATES),
-        effective_at__gte=now - _SINCE,
     )
     names = (
         "kind", "station_key", "battery", "effective_at", "note", "actor__name",
+        "uid", "answers", "symptom", "cause", "fix", "source_key", "amps", "volts",
     )  # fmt: skip
     found = counting(rows).order_by("effective_at").values_list(*names)
     return [Noted(*row) for row in found]

@@ -10,8 +10,7 @@ from django import forms
 from django.db.models import Q, QuerySet
 
 from hollow_kettle.clock import from_local, local
-from hollow_kettle.instruments.models import DeviceKind
-from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
+from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Bay, Event, Source, Station
 from hollow_kettle.shelf.assets.services import look_alike, plain_tag
@@ -20,7 +19,7 @@ from hollow_kettle.shelf.models import Asset, Battery
 from hollow_kettle.ui.forms import Dressed, NumberField, check_year
 from powercore.belief.readings import odd_volts
 from powercore.event.joining import TIE
-from powercore.limits import GAUGE_PCT, METER_GAIN, READ_A, READ_AH, READ_V, Limit
+from powercore.limits import COUNTED_AH, GAUGE_PCT, READ_A, READ_AH, READ_V, Limit
 from powercore.physics.battery import Pack
 from powercore.sun.sources import NOT_OWN
 
@@ -186,14 +185,25 @@ class ReadingForm(EntryForm):
         required=False,
         help_text="Counted out since its last swap; minus when more came in.",
     )
+    ah_in = NumberField(
+        label="Counted in apart",
+        limit=COUNTED_AH,
+        required=False,
+        help_text="Of a counter that shows both; above stands what went out.",
+    )
     gauge_pct = NumberField(label="Gauge", limit=GAUGE_PCT, required=False)
 
     def clean(self) -> dict[str, Any]:
         """Something must have been read; odd but possible readings are asked about."""
         data = super().clean() or self.cleaned_data
-        read = ("volts", "amp_hours", "gauge_pct")
+        read = ("volts", "amp_hours", "ah_in", "gauge_pct")
         if not set(read) & set(self.errors) and all(data.get(n) is None for n in read):
             self.add_error("volts", "Enter volts, amp-hours or a gauge percentage.")
+        if data.get("ah_in") is not None and not {"ah_in", "amp_hours"} & set(
+            self.errors
+        ):
+            # What counts is the difference; both sides stay readable from it.
+            data["amp_hours"] = (data.get("amp_hours") or 0.0) - data["ah_in"]
         volts = data.get("volts")
         odd = odd_volts(volts, self._pack()) if volts is not None else None
         if odd is not None:
@@ -360,63 +370,6 @@ class StrikeForm(Dressed, forms.Form):
     because = forms.CharField(label="Because", max_length=500)
 
 
-FORMS: dict[str, tuple[str, type[EntryForm]]] = {
-    "reading": ("Reading", ReadingForm),
-    "swap": ("Swap", SwapForm),
-    "move": ("Move", MoveForm),
-    "station": ("Station", StationForm),
-    "source": ("Source", SourceForm),
-    "note": ("Note", NoteForm),
-}
-
-
-#: Which form says what, by the kind of entry that it makes.
-WHAT_OF: dict[str, str] = {
-    Kind.READING: "reading",
-    Kind.SWAP: "swap",
-    Kind.MOVE: "move",
-    Kind.SOURCE: "source",
-    Kind.NOTE: "note",
-    Kind.OFF_AIR: "station",
-    Kind.BACK: "station",
-    Kind.POWER_STEP: "station",
-    Kind.SHED: "station",
-    Kind.RESTORED: "station",
-}
-
-
-def initial_of(entry: FieldEntry, event: Event) -> dict[str, Any]:
-    """What the form of an entry would have shown: as it was typed, else as it is."""
-    tags = dict(
-        Asset.objects.filter(
-            pk__in=[uid for uid in (entry.battery, entry.battery_out) if uid]
-        ).values_list("pk", "tag")
-    )
-    what = entry.step if entry.kind == Kind.POWER_STEP else entry.kind
-    known = {
-        "tag": tags.get(entry.battery, "") if entry.battery else "",
-        "tag_out": tags.get(entry.battery_out, "") if entry.battery_out else "",
-        "station": entry.station_key,
-        "source": entry.source_key,
-        "state": "on" if entry.is_on else "off",
-        "to": entry.place_id,
-        "way": entry.kind == Kind.MOVE and entry.place_id is None,
-        "place_out": entry.place_out_id,
-        "what": what,
-        "text": entry.note,
-        "how": entry.how or "receiving",
-    }
-    read = ("volts", "amps", "unplugged_min", "amp_hours", "gauge_pct")
-    known |= {name: getattr(entry, name) for name in read}
-    typed = {
-        name: value
-        for name, value in entry.raw.items()
-        if name not in ("uid", "sure", "taken")
-    }
-    at = local(entry.effective_at, event.zone)
-    return known | typed | {"taken": f"{at:%Y-%m-%d %H:%M}"}
-
-
 def waiting_places(event: Event) -> QuerySet[Place]:
     """Bays and rack of the event's yard, and where spares wait at stations."""
     return Place.objects.filter(
@@ -424,62 +377,3 @@ def waiting_places(event: Event) -> QuerySet[Place]:
         | Q(kind=PlaceKind.STATION, station_key__isnull=False),
         event_key=event.pk,
     ).order_by("kind", "name")
-
-
-class DeviceForm(Dressed, forms.Form):
-    """A meter: what it is, what it is on, what its amps and volts need corrected."""
-
-    name = forms.CharField(label="Name", max_length=40)
-    kind = forms.ChoiceField(label="Kind", choices=DeviceKind)
-    subject = forms.ChoiceField(label="On")
-    zero_a = NumberField(label="Zero of amps", limit=READ_A, initial=0)
-    gain_a = NumberField(label="Factor of amps", limit=METER_GAIN, initial=1)
-    zero_v = NumberField(label="Zero of volts", limit=READ_V, initial=0)
-
-    #: What each kind may be on.
-    _ON = {
-        DeviceKind.SHUNT: ("batteries", "stations"),
-        DeviceKind.CONTROLLER: ("bays",),
-        DeviceKind.GENERATOR: ("sources",),
-    }
-
-    def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
-        super().__init__(*args, **kwargs)
-        self.event = event
-        named = (
-            ("batteries", "tag"), ("stations", "name"),
-            ("bays", "name"), ("sources", "name"),
-        )  # fmt: skip
-        self._rows = {
-            rows: {
-                str(key): name
-                for key, name in getattr(event, rows).values_list("pk", field)
-            }
-            for rows, field in named
-        }
-        self.fields["subject"].choices = [  # type: ignore[attr-defined]
-            (rows.capitalize(), list(found.items()))
-            for rows, found in self._rows.items()
-            if found
-        ]
-
-    def clean_name(self) -> str:
-        """No two meters of an event have one name."""
-        name = str(self.cleaned_data["name"]).strip()
-        if self.event.devices.filter(name=name).exists():
-            raise forms.ValidationError(f"There is a meter {name} already.")
-        return name
-
-    def clean(self) -> dict[str, Any]:
-        """A panel is on a source, a controller on a bay, a shunt where current is."""
-        data = super().clean() or self.cleaned_data
-        kind, subject = data.get("kind"), data.get("subject")
-        if kind and subject:
-            able = self._ON[DeviceKind(kind)]
-            if not any(subject in self._rows[rows] for rows in able):
-                label = DeviceKind(kind).label
-                self.add_error(
-                    "subject", f"A {label} is on one of the {' or '.join(able)}."
-                )
-            data["subject"] = UUID(subject)
-        return data

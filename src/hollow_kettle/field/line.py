@@ -13,14 +13,17 @@ from hollow_kettle.plan.models import Event
 from powercore.belief.believed import SocEstimate
 from powercore.belief.readings import usual_volts
 from powercore.logline import said as core
+from powercore.logline.message import parse_all
 from powercore.logline.names import Names
-from powercore.logline.parse import Choice, Question, parse_all
+from powercore.logline.parse import Choice, Question
 from powercore.logline.said import Said, write
 
 from . import beliefs
-from .forms import FORMS, EntryForm
+from .forms import EntryForm
 from .physics import EventPhysics
+from .whats import FORMS
 
+_READ = ("volts", "amps", "unplugged_min", "amp_hours", "ah_in", "gauge_pct")
 #: At most so many lines of one message are taken at once.
 MOST_LINES = 60
 
@@ -127,7 +130,7 @@ class Ear:
             "how": said.how or "receiving",
             "way": "on" if said.kind == core.MOVE and not said.place else "",
         }
-        for name in ("volts", "amps", "unplugged_min", "amp_hours", "gauge_pct"):
+        for name in _READ:
             value = getattr(said, name)
             data[name] = "" if value is None else core.number(value)
         station = self._stations.get(said.station)
@@ -137,7 +140,15 @@ class Ear:
         data["station"] = station.pk if station else ""
         data["to"] = data["place_out"] = place.pk if place else ""
         source = self._sources.get(said.source) or self._bays.get(said.source)
-        return data | {"source": source.pk if source else ""}
+        owner = station or source
+        if said.kind == core.FAULT:
+            data["text"] = said.text or core.WRONG[said.what]
+        return data | {
+            "source": source.pk if source else "",
+            "symptom": said.what,
+            "sky": said.what,
+            "panels": owner.pk if owner else "",
+        }
 
     def _words(self, said: Said) -> str:
         plain = write(said).removesuffix(" !")
@@ -166,7 +177,7 @@ class Ear:
             amps=said.amps,
             how=said.how,
             unplugged_min=said.unplugged_min,
-            amp_hours=said.amp_hours,
+            amp_hours=_net_ah(said),
             gauge_pct=said.gauge_pct,
         )
         found = beliefs.with_reading(self.physics, uid, entry)
@@ -178,6 +189,13 @@ class Ear:
             for answer in found.methods
             if answer.method in ("volts", "counter", "gauge")
         ]
+
+
+def _net_ah(said: Said) -> float | None:
+    """What a counter says went out less what came in. [Ah]"""
+    if said.ah_in is None:
+        return said.amp_hours
+    return (said.amp_hours or 0.0) - said.ah_in
 
 
 def errors_of(form: EntryForm) -> str:

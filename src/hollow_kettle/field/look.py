@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import timedelta
 from uuid import UUID
 
 from hollow_kettle.clock import local
-from hollow_kettle.log.models import EXCLUSIVE_KINDS
+from hollow_kettle.log.models import EXCLUSIVE_KINDS, Kind
 from powercore.belief.draw import DrawFactor
+from powercore.gear.faults import SYMPTOMS
 
+from .coming import Noted
+from .faults import open_of
 from .meters import of_meters
 from .page import Board, LogState
 from .physics import EventPhysics
@@ -20,6 +23,9 @@ OLD_READING_MIN = 60
 SOON_MIN = 60
 #: Decisions lie within so many hours.
 HORIZON_H = 8.0
+#: A panel is worth a look below this share of what the sky lets expect, where that is
+#: enough to compare. Common practice, no source.
+LOW_PANEL, LEAST_PANEL_W = 0.6, 15.0
 #: So many are shown: more nobody reads.
 MOST = 5
 
@@ -30,16 +36,21 @@ def worth_a_look(
     draws: Mapping[UUID, DrawFactor],
     holds: Mapping[UUID, str],
     log: LogState,
+    noted: Sequence[Noted],
 ) -> list[str]:
     """At most five lines: what hurts first, then what is about to, then what is old."""
+    wrong = list(_faults(physics, board, noted))
     found = [
+        *wrong[:1],
         *_batteries(board, holds),
         *_bays(physics, board),
         *(of_meters(physics.event, board) if log.has_meters else ()),
         *_stations(board),
+        *wrong[1:],
         *_restarts(physics, board),
         *_overdue(physics, board),
         *_soon(physics, board),
+        *_panels(physics, board, noted),
         *_old(board),
         *_draws(board, draws),
     ]
@@ -83,6 +94,51 @@ def _bays(physics: EventPhysics, board: Board) -> Iterator[str]:
             yield (
                 f"{name} is off since {local(since, zone):%H:%M}: nothing charges on "
                 "it. Replan, or log it on again."
+            )
+
+
+def _faults(
+    physics: EventPhysics, board: Board, noted: Sequence[Noted]
+) -> Iterator[str]:
+    """Faults of which nobody said yet what they were, dangers first."""
+    names = {line.station.pk: line.station.name for line in board.stations}
+    tags = {one.uid: one.tag for one in board.batteries}
+    for one in open_of(noted):
+        symptom = SYMPTOMS.get(one.symptom, SYMPTOMS["other"])
+        where = [names.get(one.station), tags.get(one.battery)]  # type: ignore[arg-type]
+        on = ", ".join(filter(None, where)) or "The yard"
+        at = local(one.at, physics.event.zone)
+        first = f" {symptom.first}" if symptom.is_danger else ""
+        yield f"{on}: {symptom.name} since {at:%H:%M}, not answered yet.{first}"
+
+
+def _panels(
+    physics: EventPhysics, board: Board, noted: Sequence[Noted]
+) -> Iterator[str]:
+    """Panels whose last reading is far below what the sky lets expect."""
+    names = {line.station.pk: line.station.name for line in board.stations}
+    packs = {
+        line.station.pk: line.battery.pack for line in board.stations if line.battery
+    }
+    latest = {
+        one.station or one.source: one
+        for one in noted
+        if one.kind == Kind.PANEL and one.amps is not None
+    }
+    for owner, one in latest.items():
+        volts = one.volts
+        if volts is None and owner in packs:
+            volts = packs[owner].nominal_v
+        expected_w = physics.panels_w(str(owner), one.at)
+        if volts is None or expected_w < LEAST_PANEL_W or owner is None:
+            continue
+        given_w = (one.amps or 0.0) * volts
+        if given_w < LOW_PANEL * expected_w:
+            of = names.get(owner) or physics.source_name(str(owner))
+            at = local(one.at, physics.event.zone)
+            yield (
+                f"Panels of {of} gave {given_w:.0f} W at {at:%H:%M} where "
+                f"{expected_w:.0f} W were to be expected: shade, plug, tilt?"
             )
 
 

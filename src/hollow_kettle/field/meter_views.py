@@ -19,7 +19,7 @@ from hollow_kettle.instruments.models import Device
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
 
-from .forms import DeviceForm
+from .meter_forms import DeviceForm
 from .meters import meters_of, note_meters
 
 #: Larger bodies are not read.

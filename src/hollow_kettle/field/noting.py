@@ -14,10 +14,12 @@ from django.db import transaction
 from hollow_kettle.log.models import BatteryNow, Kind, PlaceKind
 from hollow_kettle.log.services import Receipt, Sent
 from hollow_kettle.people.access import Access
-from hollow_kettle.plan.models import Event, Station
+from hollow_kettle.plan.models import Event, Source, Station
 from hollow_kettle.shelf.models import Asset
+from powercore.gear.faults import SYMPTOMS
 
 from . import services
+from .condition_forms import PanelForm
 from .forms import EntryForm
 
 
@@ -92,7 +94,12 @@ def note_and_hold(
     receipt = note_by_form(access, event, what, form, sending)
     assert access.actor is not None  # noqa: S101 - who may log is signed in
     text, at = form.cleaned_data["text"], form.cleaned_data["taken"]
-    return receipt, services.hold_by_note(event, text, by=access.actor, at=at)
+    held = services.hold_by_note(event, text, by=access.actor, at=at)
+    if what == "fault" and SYMPTOMS[form.cleaned_data["symptom"]].holds:
+        battery = form.battery("tag")
+        why = SYMPTOMS[form.cleaned_data["symptom"]].name
+        held += services.hold_for_fault(battery, why, by=access.actor, at=at)
+    return receipt, held
 
 
 def note_near_miss(access: Access, event: Event, form: EntryForm) -> None:
@@ -115,7 +122,9 @@ def _note_reading(
 ) -> Receipt | None:
     data, battery = form.cleaned_data, form.battery("tag")
     aside = _aside_for_lead(access, event, battery)
-    names = ("volts", "amps", "how", "unplugged_min", "amp_hours", "gauge_pct")
+    names = (
+        "volts", "amps", "how", "unplugged_min", "amp_hours", "ah_in", "gauge_pct",
+    )  # fmt: skip
     fields = {name: data[name] for name in names}
     if fields["volts"] is None:
         fields["how"] = ""
@@ -184,12 +193,49 @@ def _note_source(
     )
 
 
+def _note_panel(
+    access: Access, event: Event, form: EntryForm, common: dict[str, Any]
+) -> Receipt | None:
+    assert isinstance(form, PanelForm)  # noqa: S101 - as `FORMS` has it
+    data, owner = form.cleaned_data, form.owner
+    station = owner.pk if isinstance(owner, Station) else None
+    _allow(access, event, station)
+    return services.note(
+        event,
+        Kind.PANEL,
+        station_key=station,
+        source_key=owner.pk if isinstance(owner, Source) else None,
+        oktas=form.oktas,
+        **{name: data[name] for name in ("amps", "volts", "tilt")},
+        **common,
+    )
+
+
+def _note_fault(
+    access: Access, event: Event, form: EntryForm, common: dict[str, Any]
+) -> Receipt | None:
+    data, battery = form.cleaned_data, form.battery("tag")
+    station = data["station"].pk if data["station"] else None
+    if not access.may_log_something(event.pk):
+        raise PermissionDenied  # a fault anywhere is everybody's to tell
+    return services.note(
+        event,
+        Kind.FAULT,
+        station_key=station,
+        battery=battery.pk if battery else None,
+        **{name: data[name] for name in ("symptom", "cause", "fix")},
+        **common,
+    )
+
+
 _NOTED = {
     "reading": _note_reading,
     "swap": _note_swap,
     "move": _note_move,
     "station": _note_station,
     "source": _note_source,
+    "panel": _note_panel,
+    "fault": _note_fault,
 }
 
 

@@ -31,9 +31,10 @@ from hollow_kettle.ui.forms import FIRST_YEAR, LAST_YEAR
 
 from . import services
 from .follow import follow
-from .forms import FORMS, EntryForm
+from .forms import EntryForm
 from .line import errors_of
 from .noting import Sending, note_and_hold, note_near_miss
+from .whats import FORMS
 
 #: At most so many entries of one phone are taken at once.
 MOST = 100
@@ -47,6 +48,8 @@ _KINDS = {
     "swap": Kind.SWAP,
     "move": Kind.MOVE,
     "source": Kind.SOURCE,
+    "panel": Kind.PANEL,
+    "fault": Kind.FAULT,
     "station": Kind.OFF_AIR,
 }
 

@@ -112,6 +112,22 @@ class EventPhysics:
         first, last = self.event.minute_of(start), self.event.minute_of(end)
         return float(np.interp(last, edges, wh) - np.interp(first, edges, wh))
 
+    def panels_w(self, owner: str, at: datetime) -> float:
+        """What panels of a station or a source were to give at a moment. [W]"""
+        problem = self.problem
+        series = problem.forecast_w.get(owner)
+        if series is None:
+            series = problem.yard_forecast_w.get(owner)
+        slot = int(self.event.minute_of(at) // problem.grid.step_min)
+        if series is None or not 0 <= slot < problem.grid.count:
+            return 0.0
+        return float(series[slot])
+
+    def source_name(self, key: str) -> str:
+        """What a source is called."""
+        found = self.problem.sources.get(key)
+        return "the yard" if found is None else found.name
+
     def power_hours(self, bay: str, start: datetime, end: datetime) -> float:
         """Hours in which a bay's source ran, by its plan and what was noted."""
         if bay not in self.problem.bays:

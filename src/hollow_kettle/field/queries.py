@@ -185,7 +185,7 @@ def board_of(event: Event, now: datetime) -> Board:
     board.conflicts = questions(event, tags) if log.has_conflicts else []
     board.alarms = alarms_of(event, board, noted)
     board.ask_next = ask_next(board)
-    board.worth_a_look = worth_a_look(physics, board, draws, holds, log)
+    board.worth_a_look = worth_a_look(physics, board, draws, holds, log, noted)
     return board
 
 

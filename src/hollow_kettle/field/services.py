@@ -268,6 +268,16 @@ def hold_by_note(event: Event, text: str, *, by: Actor, at: datetime) -> list[st
     return sorted(known[tag].tag for tag in held)
 
 
+def hold_for_fault(
+    battery: Asset | None, why: str, *, by: Actor, at: datetime
+) -> list[str]:
+    """Put a battery on hold that is dangerous by a fault; its tag, if it is new."""
+    if battery is None or battery.hold:
+        return []
+    custody.put_on_hold(battery, because=f"fault: {why}", by=by, at=at)
+    return [battery.tag]
+
+
 def strike(
     event: Event, entry: FieldEntry, *, because: str, by: Actor, at: datetime
 ) -> Receipt:

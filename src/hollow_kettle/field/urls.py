@@ -3,6 +3,7 @@
 from django.urls import path
 
 from . import answer_views as answers
+from . import fault_views as faults
 from . import line_views as lines
 from . import meter_views as meters
 from . import phone_views as phones
@@ -40,6 +41,8 @@ urlpatterns = [
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
     path("<uuid:uid>/conflicts/", answers.conflict_list, name="conflict_list"),
     path("<uuid:uid>/conflict/", answers.conflict_answer, name="conflict_answer"),
+    path("<uuid:uid>/faults/", faults.fault_list, name="fault_list"),
+    path("<uuid:uid>/faults/<int:pk>/fixed/", faults.fault_fixed, name="fault_fixed"),
     path("<uuid:uid>/sheet/", sheets.sheet_entry, name="sheet_entry"),
     path("<uuid:uid>/sheet/blank/", sheets.log_sheet, name="log_sheet"),
     path("<uuid:uid>/log/", views.log_list, name="log_list"),

@@ -16,7 +16,7 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.log.models import MOVE_STATES, FieldEntry, Kind
+from hollow_kettle.log.models import FieldEntry, Kind
 from hollow_kettle.log.services import Receipt
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, event_to_log, events_visible_to
@@ -24,12 +24,11 @@ from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
 
 from . import queries, services
-from .forms import (
-    FORMS,
-)
 from .moved import WhatMoved
 from .noting import note_and_hold, note_near_miss
 from .phone import author_token
+from .whats import FORMS
+from .words import names_of, words_of
 
 
 @require_safe
@@ -112,53 +111,6 @@ def log_list(request: HttpRequest, uid: UUID) -> HttpResponse:
         ],
     }
     return render(request, "field/log_list.html", context)
-
-
-def names_of(event: Event) -> dict[UUID, str]:
-    """What an event's stations, sources and bays are called, by key."""
-    named = (event.stations, event.sources, event.bays)
-    return {key: name for rows in named for key, name in rows.values_list("pk", "name")}
-
-
-def words_of(entry: FieldEntry, tags: dict[UUID, str], names: dict[UUID, str]) -> str:
-    """Say an entry in a few words."""
-    tag = tags.get(entry.battery, "") if entry.battery else entry.raw.get("tag", "")
-    where = names.get(entry.station_key, "") if entry.station_key else ""
-    if entry.kind == Kind.READING:
-        parts = []
-        if entry.volts is not None:
-            parts.append(f"{entry.volts:.2f} V")
-        if entry.amps is not None:
-            parts.append(f"{entry.amps:.1f} A")
-        if entry.how and entry.volts is not None:
-            parts.append(entry.how.replace("_", " "))
-        if entry.amp_hours is not None:
-            parts.append(f"{entry.amp_hours:+.1f} Ah out")
-        if entry.gauge_pct is not None:
-            parts.append(f"gauge {entry.gauge_pct:.0f} %")
-        return f"{tag}: {', '.join(parts)}"
-    if entry.kind == Kind.SWAP:
-        out = tags.get(entry.battery_out) if entry.battery_out else None
-        back = f", {out} out" if out else ""
-        to = f" to {entry.place_out}" if entry.place_out else ""
-        return f"{where}: {tag} in{back}{to}"
-    if entry.kind == Kind.MOVE:
-        return f"{tag} to {entry.place}" if entry.place else f"{tag} on the way"
-    if entry.kind in MOVE_STATES:
-        return f"{entry.get_kind_display()}: {tag} to {where}"
-    if entry.kind == Kind.SOURCE:
-        name = (
-            names.get(entry.source_key, "a source") if entry.source_key else "a source"
-        )
-        return f"{name} {'on' if entry.is_on else 'off'}"
-    if entry.kind == Kind.POWER_STEP:
-        return f"{where}: {'full power' if entry.step == 'full' else 'low power'}"
-    if entry.kind == Kind.SEEN:
-        return f"{where}, {entry.note}: {entry.actor} is on it"
-    if entry.kind in (Kind.NOTE, Kind.STRIKE):
-        return entry.note
-    said = entry.get_kind_display()
-    return f"{where}: {said}" if where else said
 
 
 def _may_strike(request: HttpRequest, entry: FieldEntry) -> bool:

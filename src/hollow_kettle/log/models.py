@@ -25,7 +25,16 @@ from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
 from powercore.belief.believed import Joint
 from powercore.belief.draw import DrawFactor
-from powercore.limits import GAUGE_PCT, READ_A, READ_AH, READ_V, Limit
+from powercore.limits import (
+    COUNTED_AH,
+    GAUGE_PCT,
+    OKTAS,
+    READ_A,
+    READ_AH,
+    READ_V,
+    TILT,
+    Limit,
+)
 
 
 class PlaceKind(models.TextChoices):
@@ -89,12 +98,17 @@ class Kind(models.TextChoices):
     STAND_DOWN = "stand_down", "stand down"
     ALL_CLEAR = "all_clear", "all clear"
     SEEN = "seen", "taken on"
+    FAULT = "fault", "fault"
+    FIXED = "fixed", "fault answered"
+    PANEL = "panel", "panel reading"
 
 
 #: What is noted of a move before it is made.
 MOVE_STATES = (Kind.TOLD, Kind.LEFT)
 #: No walks, and walks again.
 CALLS = (Kind.STAND_DOWN, Kind.ALL_CLEAR)
+#: What moves neither a battery nor what is believed of one.
+QUIET = (Kind.NOTE, Kind.SEEN, Kind.FAULT, Kind.FIXED)
 #: Entries about gear, with or without an event.
 CUSTODY = (Kind.CHECK_OUT, Kind.CHECK_IN)
 
@@ -144,6 +158,15 @@ class FieldEntry(models.Model):
     gauge_pct = models.FloatField(null=True, blank=True)
     how = models.CharField(max_length=10, blank=True)
     unplugged_min = models.FloatField(null=True, blank=True)
+    #: What a counter counted in, where it shows that apart; `amp_hours` is out less in.
+    ah_in = models.FloatField(null=True, blank=True)
+    #: Of a panel reading: cloud in eighths, and how far the panel is tilted.
+    oktas = models.FloatField(null=True, blank=True)
+    tilt = models.FloatField(null=True, blank=True)
+    #: Of a fault: keys of `powercore.gear.faults`, and what was done about it.
+    symptom = models.CharField(max_length=12, blank=True)
+    cause = models.CharField(max_length=12, blank=True)
+    fix = models.CharField(max_length=300, blank=True)
     note = models.CharField(max_length=500, blank=True)
     strikes = models.UUIDField(null=True, blank=True)
     #: What of the shelf it is about, whatever kind of thing it is.
@@ -155,8 +178,8 @@ class FieldEntry(models.Model):
     missing = models.CharField(max_length=300, blank=True)
     switches_off = models.BooleanField(null=True, blank=True)
     load_off = models.BooleanField(null=True, blank=True)
-    #: The entry that this one answers: a release its hold, and what a coordinator made
-    #: of an entry that waited.
+    #: The entry that this one answers: a release its hold, a cause its fault, and what
+    #: a coordinator made of an entry that waited.
     answers = models.UUIDField(null=True, blank=True)
     raw = models.JSONField(default=dict)
     standing = models.CharField(max_length=10, choices=Standing, default=Standing.KEPT)
@@ -199,6 +222,17 @@ class FieldEntry(models.Model):
                 | Q(volts__isnull=False)
                 | Q(amp_hours__isnull=False)
                 | Q(gauge_pct__isnull=False)
+                | ~Q(standing="kept"),
+            ),
+            models.CheckConstraint(
+                name="log_fault_has_symptom",
+                condition=~Q(kind="fault") | ~Q(symptom="") | ~Q(standing="kept"),
+            ),
+            models.CheckConstraint(
+                name="log_panel_says_something",
+                condition=~Q(kind="panel")
+                | Q(oktas__isnull=False)
+                | Q(amps__isnull=False)
                 | ~Q(standing="kept"),
             ),
             models.CheckConstraint(
@@ -254,7 +288,10 @@ class FieldEntry(models.Model):
                 condition=(Q(volts__isnull=True) | Q(volts__range=_ends(READ_V)))
                 & (Q(amps__isnull=True) | Q(amps__range=_ends(READ_A)))
                 & (Q(amp_hours__isnull=True) | Q(amp_hours__range=_ends(READ_AH)))
-                & (Q(gauge_pct__isnull=True) | Q(gauge_pct__range=_ends(GAUGE_PCT))),
+                & (Q(gauge_pct__isnull=True) | Q(gauge_pct__range=_ends(GAUGE_PCT)))
+                & (Q(ah_in__isnull=True) | Q(ah_in__range=_ends(COUNTED_AH)))
+                & (Q(oktas__isnull=True) | Q(oktas__range=_ends(OKTAS)))
+                & (Q(tilt__isnull=True) | Q(tilt__range=_ends(TILT))),
             ),
         ]
         triggers = [
@@ -379,6 +416,22 @@ class SourceOff(models.Model):
 
     def __str__(self) -> str:
         return f"off from {self.started_at:%H:%M}Z"
+
+
+class SkySeen(models.Model):
+    """The sky as somebody saw it, for as long as that is believed."""
+
+    event_key = models.UUIDField(db_index=True)
+    oktas = models.FloatField()
+    started_at = models.DateTimeField()
+    ended_at = models.DateTimeField()
+    entry_uid = models.UUIDField()
+
+    class Meta:
+        ordering = ["started_at"]
+
+    def __str__(self) -> str:
+        return f"{self.oktas:g}/8 from {self.started_at:%H:%M}Z"
 
 
 class StationDraw(models.Model):

@@ -6,7 +6,7 @@ import hashlib
 import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -15,16 +15,19 @@ from django.db.models import Exists, Model, OuterRef, Q, QuerySet
 
 from hollow_kettle.people.models import Actor
 from powercore.belief import fold as core
+from powercore.event.seen import BELIEVED_MIN
 
 from .models import (
     CUSTODY,
     EXCLUSIVE_KINDS,
+    QUIET,
     Conflict,
     FieldEntry,
     Kind,
     Place,
     PlaceKind,
     Placement,
+    SkySeen,
     SourceOff,
     Standing,
     StationSpan,
@@ -128,7 +131,7 @@ def _keep(
         entry = FieldEntry.objects.create(
             payload_hash=digest, standing=standing, standing_why=why, **content
         )
-        says = standing == Standing.KEPT and entry.kind not in (Kind.NOTE, Kind.SEEN)
+        says = standing == Standing.KEPT and entry.kind not in QUIET
         if says and entry.event_key is not None:
             Waiting.objects.create(entry=entry.pk, event_key=entry.event_key)
     return Receipt(uid=uid, standing=standing, why=why)
@@ -283,6 +286,7 @@ def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
         entries = FieldEntry.objects.filter(
             Q(station_key__isnull=False)
             | Q(source_key__isnull=False)
+            | Q(oktas__isnull=False)
             | Q(kind=Kind.STRIKE),
             event_key=key,
             standing=Standing.KEPT,
@@ -311,6 +315,17 @@ def _rebuild_spans(event_keys: Iterable[UUID]) -> None:
             for outage in core.outages(noted)
         ]
         replace_rows(SourceOff, off, SourceOff.objects.filter(event_key=key))
+        seen = [
+            SkySeen(
+                event_key=key,
+                oktas=sky.oktas,
+                started_at=sky.start,
+                ended_at=sky.end,
+                entry_uid=sky.entry,
+            )
+            for sky in core.skies(noted, timedelta(minutes=BELIEVED_MIN))
+        ]
+        replace_rows(SkySeen, seen, SkySeen.objects.filter(event_key=key))
 
 
 def replace_rows(
@@ -358,6 +373,7 @@ def core_entry(entry: FieldEntry) -> core.Entry:
         source=entry.source_key,
         is_on=entry.is_on,
         step=entry.step,
+        oktas=entry.oktas,
         strikes=entry.strikes,
     )
 

@@ -15,6 +15,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Set
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from itertools import zip_longest
 from typing import TypeVar
 from uuid import UUID
 
@@ -59,6 +60,8 @@ class Entry:
     is_on: bool | None = None
     #: Power step: "full", "low" or "watch".
     step: str = ""
+    #: Cloud in eighths, where somebody looked.
+    oktas: float | None = None
     strikes: UUID | None = None
 
 
@@ -82,6 +85,16 @@ class Conflict:
     place: UUID | None
     battery: UUID | None
     other_battery: UUID | None
+    entry: UUID
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SkySpan:
+    """A stretch of which somebody noted the cloud. [eighths]"""
+
+    oktas: float
+    start: datetime
+    end: datetime
     entry: UUID
 
 
@@ -348,6 +361,29 @@ def outages(entries: Iterable[Entry]) -> list[Outage]:
         for source, start, end in _stretches(turns)
     ]
     return sorted(found, key=lambda outage: (outage.start, outage.source))
+
+
+def skies(entries: Iterable[Entry], believed: timedelta) -> list[SkySpan]:
+    """
+    Fold looks at the sky into stretches: until the next look, at most so long.
+
+    Of two looks at one moment, the later key counts.
+    """
+    looks = {e.at: e for e in standing(entries) if e.oktas is not None}
+    ordered = list(looks.values())
+    ends = [entry.at for entry in ordered[1:]]
+    found = []
+    for entry, end in zip_longest(ordered, ends):
+        until = entry.at + believed
+        found.append(
+            SkySpan(
+                oktas=entry.oktas or 0.0,
+                start=entry.at,
+                end=until if end is None else min(end, until),
+                entry=entry.uid,
+            )
+        )
+    return found
 
 
 def _stretches(

@@ -23,6 +23,8 @@ from powercore.values import BUS_V, FloatArray, TimeGrid, in_range
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
 SKIES = (NO_SUN, FORECAST, CLEAR)
+#: Cloud that is assumed without a forecast. [eighths]
+UNKNOWN_OKTAS = 4.0
 #: Pins: a battery is at a place, a battery is not there, nobody walks there, and a
 #: station is on its lower power step.
 STAYS, AWAY, NO_WALK, NO_SWAP, LOW = "stays", "away", "no_walk", "no_swap", "low"
@@ -296,6 +298,8 @@ class SkyHour:
     global_w: float | None = None
     beam_w: float | None = None
     diffuse_w: float | None = None
+    #: Whether somebody saw it so: then it counts, whatever sky a plan counts on.
+    is_seen: bool = False
 
     def __post_init__(self) -> None:
         limits.OKTAS.check("Cloud", self.oktas)

@@ -37,9 +37,9 @@ from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SourcePlan
 from powercore.values import TimeGrid, Window, in_range
 
-SCHEMA_VERSION = 11
+SCHEMA_VERSION = 12
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11)
+READABLE = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)
 
 
 class UnreadableScenario(PowercoreError):

@@ -15,14 +15,18 @@ import numpy as np
 import pandas as pd
 
 from powercore.errors import UnknownKey
-from powercore.event.plans import CLEAR, FORECAST, NO_SUN, SKIES, SkyHour
+from powercore.event.plans import (
+    CLEAR,
+    FORECAST,
+    NO_SUN,
+    SKIES,
+    UNKNOWN_OKTAS,
+    SkyHour,
+)
 from powercore.event.scenario import Scenario
 from powercore.sun import solar
 from powercore.sun.arrays import Array, Horizon, Site
 from powercore.values import BoolArray, FloatArray, TimeGrid
-
-#: Cloud that is assumed without a forecast. [eighths]
-UNKNOWN_OKTAS = 4.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -107,6 +111,11 @@ class SkyView:
         """Cloud as forecast; half of it where nothing is. [eighths]"""
         return self._hourly("oktas", UNKNOWN_OKTAS)
 
+    @cached_property
+    def is_seen(self) -> BoolArray:
+        """Steps of which somebody noted the sky. bool, shape (grid.count,)"""
+        return self._hourly("is_seen", 0.0) > 0
+
     def light(self, sky: str) -> solar.Light:
         """
         Light on the flat ground under a sky. [W/m²]
@@ -121,14 +130,23 @@ class SkyView:
         return self._lights[sky]
 
     def _light(self, sky: str) -> solar.Light:
+        if sky == FORECAST:
+            return self._forecast_light()
         if sky == NO_SUN:
             zero = np.zeros(self.grid.count)
-            return solar.Light(global_w=zero, beam_w=zero, diffuse_w=zero)
-        if sky == CLEAR:
-            return solar.light_under(self.sun, 0.0)
-        if sky != FORECAST:
+            found = solar.Light(global_w=zero, beam_w=zero, diffuse_w=zero)
+        elif sky == CLEAR:
+            found = solar.light_under(self.sun, 0.0)
+        else:
             raise UnknownKey(f"There is no sky '{sky}'.")
-        return self._forecast_light()
+        if not self.is_seen.any():
+            return found
+        seen = self._forecast_light()
+        return solar.Light(
+            global_w=np.where(self.is_seen, seen.global_w, found.global_w),
+            beam_w=np.where(self.is_seen, seen.beam_w, found.beam_w),
+            diffuse_w=np.where(self.is_seen, seen.diffuse_w, found.diffuse_w),
+        )
 
     def _forecast_light(self) -> solar.Light:
         by_cloud = solar.light_under(self.sun, self.oktas)
@@ -167,7 +185,7 @@ class SkyView:
     def offered_w(self, arrays: tuple[Array, ...], sky: str) -> FloatArray:
         """Power of some arrays together. [W], shape (grid.count,)"""
         series = np.zeros(self.grid.count)
-        if sky == NO_SUN:
+        if sky == NO_SUN and not self.is_seen.any():
             return series
         for array in arrays:
             series += self.harvest(array, sky).power_w

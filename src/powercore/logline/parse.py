@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from powercore.limits import GAUGE_PCT, READ_A, READ_AH, READ_V
+from powercore.logline.conditions import Lacks, fault, panel
 from powercore.logline.names import Names
 from powercore.logline.said import (
     MOVE,
@@ -56,7 +57,7 @@ _STATION = {
     "restored": "restored",
 }
 _SOURCE = {"off": "off", "dead": "off", "off_air": "off", "on": "on", "again": "on"}
-_READS = {
+READS = {
     "tripped",
     "charged",
     "counter",
@@ -108,36 +109,15 @@ def parse(line: str, names: Names) -> Said | Question:
     Said or Question
         What it says; else what is asked, with the lines that answer it.
     """
-    return _parsed(line, Cut(names))
+    return parse_cut(line, Cut(names))
 
 
-def _parsed(line: str, cut: Cut) -> Said | Question:
+def parse_cut(line: str, cut: Cut) -> Said | Question:
+    """`parse`, with names that were prepared once for many lines."""
     try:
         return _Line(line, cut).said()
     except _Ask as ask:
         return ask.question
-
-
-def parse_all(text: str, names: Names) -> list[tuple[str, Said | Question]]:
-    """
-    Understand a message of many lines.
-
-    A line that only names a station, with a colon, is a head for those that follow.
-    """
-    found: list[tuple[str, Said | Question]] = []
-    head, cut = "", Cut(names)
-    for line in filter(None, (one.strip() for one in text.splitlines())):
-        tokens = list(cut.tokens(line))
-        if len(tokens) == 1 and tokens[0].kind == A_STATION and line.endswith(":"):
-            head = tokens[0].value
-            continue
-        alone = _parsed(line, cut)
-        if head and isinstance(alone, Question):
-            headed = _parsed(f"{head} {line}", cut)
-            if isinstance(headed, Said) or not any(t.kind == BATTERY for t in tokens):
-                line, alone = f"{head} {line}", headed
-        found.append((line, alone))
-    return found
 
 
 class _Line:
@@ -147,15 +127,15 @@ class _Line:
         self.cut, self.names = cut, cut.names
         self.is_sure = line.rstrip().endswith("!")
         self.line = line.strip().rstrip("!").strip()
-        head, self.text = _remark(self.line, cut)
+        head, self.text = split_remark(self.line, cut)
         self.tokens = list(cut.tokens(head))
         for token in self.tokens:
             if token.kind == WRONG:
                 raise _Ask(token.value)
-        self._late_remark(head)
+        self._latesplit_remark(head)
         self.words = {t.value for t in self.tokens if t.kind == WORD}
 
-    def _late_remark(self, head: str) -> None:
+    def _latesplit_remark(self, head: str) -> None:
         """After a comma, what is no part of the grammar is a remark."""
         for at, token in enumerate(self.tokens):
             rest = self.tokens[at + 1 :]
@@ -172,8 +152,17 @@ class _Line:
     # What kind of thing it says
 
     def said(self) -> Said:
-        if self.line.casefold().startswith("note"):
+        first = re.match(r"\w*", self.line.casefold())
+        begins = first.group() if first else ""
+        if begins.startswith("note"):
             return self._note()
+        try:
+            if begins in ("fault", "faults"):
+                return replace(fault(self.line, self.cut), is_sure=self.is_sure)
+            if begins in ("sky", "panel", "panels"):
+                return replace(panel(self.line, self.cut), is_sure=self.is_sure)
+        except Lacks as lacks:
+            raise _Ask(str(lacks)) from lacks
         when = self._when()
         odd = [token.text for token in self.tokens if token.kind == OTHER]
         known = [t for t in self.tokens if t.kind not in (OTHER, WHEN)]
@@ -198,7 +187,7 @@ class _Line:
             return [
                 one
                 for one in lines
-                if one != self.line and isinstance(_parsed(one, self.cut), Said)
+                if one != self.line and isinstance(parse_cut(one, self.cut), Said)
             ]
         return _without(self.line, word)
 
@@ -231,6 +220,8 @@ class _Line:
             return self._reading(station, batteries)
         self._known(batteries)
         if self._is_swap(station, batteries, places):
+            if self._reads():
+                raise _Ask("This is a swap and a reading. Say each on its own line.")
             return self._swap(station, batteries, places)
         if batteries:
             return self._move(station, batteries, places)
@@ -247,7 +238,7 @@ class _Line:
             t.kind == NUMBER or (t.kind == QUANTITY and t.value in RANGES)
             for t in self.tokens
         )
-        return counted or bool(self.words & _READS)
+        return counted or bool(self.words & READS)
 
     def _known(self, batteries: Sequence[str]) -> None:
         """A battery that is not on the shelf is kept only if it is meant."""
@@ -292,9 +283,12 @@ class _Line:
             given, how = {"V": 0.0}, "unplugged"
         if "charged" in self.words:
             given.setdefault("%", 100.0)
-        if not set(given) & {"V", "Ah", "%"}:
+        if not set(given) & {"V", "Ah", "Ah in", "%"}:
             raise _Ask(f"What about {battery}? Say volts, amp-hours or percent too.")
         volts = given.get("V")
+        ah, ah_in = given.get("Ah"), given.get("Ah in")
+        if ah is None and ah_in is not None:
+            ah, ah_in = -abs(ah_in), None
         return Said(
             kind=READING,
             battery=battery,
@@ -302,7 +296,8 @@ class _Line:
             amps=given.get("A"),
             how="" if volts is None else how or "receiving",
             unplugged_min=rest_min if volts is not None else None,
-            amp_hours=given.get("Ah"),
+            amp_hours=ah,
+            ah_in=ah_in,
             gauge_pct=given.get("%"),
         )
 
@@ -351,9 +346,8 @@ class _Line:
             if token.kind == QUANTITY and token.value in ("min", "h"):
                 rest_min = token.number * (60 if token.value == "h" else 1)
             elif token.kind == QUANTITY:
-                self._give(given, token.value, token.number)
-                if token.value == "Ah" and _follows(self.tokens, at, "in"):
-                    given["Ah"] = -abs(token.number)
+                goes_in = token.value == "Ah" and _follows(self.tokens, at, "in")
+                self._give(given, "Ah in" if goes_in else token.value, token.number)
             elif token.kind == NUMBER:
                 self._give(given, self._unit_of(at, battery, given), token.number)
         return given, hows[0] if hows else "", rest_min
@@ -361,7 +355,8 @@ class _Line:
     def _give(self, given: dict[str, float], unit: str, value: float) -> None:
         if unit in given:
             raise _Ask(f"There are two values in {unit}. Which is it?")
-        low, high = RANGES[unit].low, RANGES[unit].high
+        limit = RANGES[unit.removesuffix(" in")]
+        low, high = limit.low, limit.high
         if not low <= value <= high:
             raise _Ask(f"{value:g} {unit} is not within {low} to {high} {unit}.")
         given[unit] = value
@@ -508,7 +503,7 @@ def _with_unit(line: str, digits: str, unit: str) -> str:
     )
 
 
-def _remark(line: str, cut: Cut) -> tuple[str, str]:
+def split_remark(line: str, cut: Cut) -> tuple[str, str]:
     """Split a line at the colon before a remark; one after a name is none."""
     for found in re.finditer(r":(?=\s|$)|(?<!\d):", line):
         before, after = line[: found.start()], line[found.end() :].strip()

@@ -5,13 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
-READING, SWAP, MOVE, STATION, SOURCE, NOTE = (
+READING, SWAP, MOVE, STATION, SOURCE, NOTE, FAULT, PANEL = (
     "reading",
     "swap",
     "move",
     "station",
     "source",
     "note",
+    "fault",
+    "panel",
 )
 #: How a reading was made, as it is written.
 HOW = {"receiving": "receiving", "key_down": "key down", "unplugged": "unplugged"}
@@ -24,6 +26,19 @@ IS = {
     "shed": "shed",
     "restored": "restored",
 }
+#: What is wrong in a fault, as it is written.
+WRONG = {
+    "hot": "hot",
+    "no_power": "no power",
+    "quits": "quits on transmit",
+    "blows": "blows fuse",
+    "no_charge": "doesn't charge",
+    "noise": "noise",
+    "reads_wrong": "reads wrong",
+    "other": "other",
+}
+#: How the sky is, as it is written.
+SKY = ("clear", "few", "half", "most", "overcast")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,7 +53,8 @@ class Said:
     place: str = ""
     source: str = ""
     is_spare: bool = False
-    #: "on" or "off" of a source; a key of `IS` of a station.
+    #: "on" or "off" of a source; a key of `IS` of a station, of `WRONG` of a fault, of
+    #: `SKY` of what panels give.
     what: str = ""
     volts: float | None = None
     amps: float | None = None
@@ -46,6 +62,8 @@ class Said:
     unplugged_min: float | None = None
     #: Out is positive.
     amp_hours: float | None = None
+    #: What a counter counted in, where it shows that apart.
+    ah_in: float | None = None
     gauge_pct: float | None = None
     text: str = ""
     #: When it was so, as the clock on the wall showed it; None: now.
@@ -64,6 +82,8 @@ def write(said: Said) -> str:
         MOVE: _move,
         STATION: lambda one: f"{one.station} {IS[one.what]}",
         SOURCE: lambda one: f"{one.source} {one.what}",
+        FAULT: _fault,
+        PANEL: _panel,
     }[said.kind](said)
     if said.when is not None:
         words += f" at {said.when:%Y-%m-%d %H:%M}"
@@ -85,6 +105,8 @@ def _reading(said: Said) -> str:
     if said.amp_hours is not None:
         way = "in" if said.amp_hours < 0 else "out"
         parts.append(f"{number(abs(said.amp_hours))} Ah {way}")
+    if said.ah_in is not None:
+        parts.append(f"{number(said.ah_in)} Ah in")
     if said.gauge_pct is not None:
         parts.append(f"{number(said.gauge_pct)} %")
     return " ".join(parts)
@@ -104,6 +126,23 @@ def _move(said: Said) -> str:
         if said.place
         else f"{said.battery} on the way"
     )
+
+
+def _fault(said: Said) -> str:
+    return " ".join(
+        filter(None, ("fault", said.station, said.battery, WRONG[said.what]))
+    )
+
+
+def _panel(said: Said) -> str:
+    parts = []
+    if said.amps is not None:
+        parts = ["panels", said.station or said.source, f"{number(said.amps)} A"]
+    if said.volts is not None:
+        parts.append(f"{number(said.volts)} V")
+    if said.what:
+        parts.append(f"sky {said.what}")
+    return " ".join(parts)
 
 
 def number(value: float) -> str:

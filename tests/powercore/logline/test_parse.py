@@ -7,9 +7,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from powercore.logline.message import parse_all
 from powercore.logline.names import Names
-from powercore.logline.parse import Question, parse, parse_all
-from powercore.logline.said import IS, Said, write
+from powercore.logline.parse import Question, parse
+from powercore.logline.said import IS, SKY, WRONG, Said, write
 
 NOW = datetime(2026, 6, 27, 15, 30)  # noqa: DTZ001 - the clock on the wall
 TAGS = [f"K{number:02}" for number in range(1, 14)] + ["L3"]
@@ -72,6 +73,7 @@ def readings(draw):
         how=how if volts is not None else "",
         unplugged_min=rest if volts is not None and how == "unplugged" else None,
         amp_hours=ah,
+        ah_in=draw(st.none() | amount.map(abs)) if ah is not None and ah > 0 else None,
         gauge_pct=draw(
             (st.none() if has_more else st.nothing()) | st.integers(0, 100).map(float)
         ),
@@ -127,7 +129,29 @@ others = st.one_of(
 )
 
 
-@given(readings() | swaps | moves | others)
+conditions = st.one_of(
+    st.builds(
+        Said,
+        kind=st.just("fault"),
+        station=station | st.just(""),
+        battery=tag | st.just(""),
+        what=st.sampled_from([*WRONG]),
+        **common,
+    ),
+    st.builds(Said, kind=st.just("panel"), what=st.sampled_from(SKY), **common),
+    st.builds(
+        Said,
+        kind=st.just("panel"),
+        station=station,
+        amps=st.integers(0, 9000).map(lambda whole: whole / 100),
+        volts=st.none() | st.integers(0, 9000).map(lambda whole: whole / 100),
+        what=st.sampled_from(["", *SKY]),
+        **common,
+    ),
+)
+
+
+@given(readings() | swaps | moves | others | conditions)
 def test_what_is_written_in_full_is_read_as_the_same(said):
     """For every entry: parse(write(entry)) = entry."""
     assert parse(write(said), NAMES) == said
@@ -156,6 +180,23 @@ def test_a_whole_message_is_read_line_by_line():
         "Drumlin off the air",
         "K11 64 %",
     ]
+
+
+@pytest.mark.parametrize(
+    ("line", "swap", "reading"),
+    [
+        ("drumlin K13 in K08 out 12.4 V", "", "K08 12.4 V receiving"),
+        ("K13 in at drumlin, K08 out, 31 %", "", "K08 31 %"),
+        ("drumlin K13 13.3 V in K08 out", "", "K13 13.3 V receiving"),
+        ("drumlin K13 in K08 out 6.2 Ah at 1420: warm", " at 2026-06-27 14:20: warm",
+         "K08 6.2 Ah out at 2026-06-27 14:20"),
+    ],
+)  # fmt: skip
+def test_a_swap_with_a_reading_is_two_entries(line, swap, reading):
+    """What was read at a swap is of the battery before it; neither is lost."""
+    found = [write(said) for _, said in parse_all(line, NAMES)]
+
+    assert found == [f"Drumlin K13 in K08 out{swap}", reading]
 
 
 def test_a_choice_is_a_line_that_says_it():

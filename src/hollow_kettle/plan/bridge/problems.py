@@ -60,6 +60,7 @@ WITH station AS (SELECT * FROM plan_station WHERE event_id = %(event)s),
   UNION ALL SELECT w::text FROM plan_sourcewindow w
     WHERE w.source_id IN (SELECT uid FROM source)
   UNION ALL SELECT o::text FROM log_sourceoff o WHERE o.event_key = %(event)s
+  UNION ALL SELECT s::text FROM log_skyseen s WHERE s.event_key = %(event)s
   UNION ALL SELECT bay::text FROM bay
   UNION ALL SELECT a::text FROM shelf_asset a JOIN bay ON a.uid = bay.charger_id
   UNION ALL SELECT c::text FROM shelf_charger c JOIN bay ON c.asset_id = bay.charger_id

@@ -78,7 +78,7 @@ def scenario_of(
         yard_cold_c=event.yard_cold_c,
         two_at_night=event.two_at_night,
         site=sky_site(sites),
-        sky=tuple(sky_hours(event, from_min)),
+        sky=tuple(sky_hours(event, from_min, as_logged=as_logged)),
         sky_origin=event.sky_origin,
         spots=tuple(_spots(sites, stations)),
         stations=tuple(

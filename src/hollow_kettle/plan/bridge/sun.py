@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable
+from dataclasses import replace
+from datetime import datetime
 from uuid import UUID
 
+from hollow_kettle.log.models import SkySeen
 from hollow_kettle.plan.models import Event, PanelArray, Site
 from powercore.event.plans import SkyHour
+from powercore.event.seen import SeenSky, with_seen
 from powercore.physics.wiring import Wire
 from powercore.sun.arrays import Array
 from powercore.sun.arrays import Site as SkySite
@@ -27,13 +31,19 @@ def sky_site(sites: Iterable[Site]) -> SkySite | None:
     return None
 
 
-def sky_hours(event: Event, from_min: int) -> Iterable[SkyHour]:
-    """The forecast from a minute on; what held before is its first entry."""
-    before = None
-    for hour in event.sky.all():
-        start = round(event.minute_of(hour.at)) - from_min
-        entry = SkyHour(
-            start_min=max(0, start),
+def sky_hours(event: Event, from_min: int, *, as_logged: bool) -> Iterable[SkyHour]:
+    """
+    The sky from a minute on: as forecast, but as it was seen where somebody noted it.
+
+    What held before is its first entry.
+    """
+
+    def minute(at: datetime) -> int:
+        return round(event.minute_of(at)) - from_min
+
+    forecast = [
+        SkyHour(
+            start_min=minute(hour.at),
             oktas=hour.oktas,
             air_c=hour.air_c,
             wind_ms=hour.wind_ms,
@@ -41,14 +51,27 @@ def sky_hours(event: Event, from_min: int) -> Iterable[SkyHour]:
             beam_w=hour.beam_w,
             diffuse_w=hour.diffuse_w,
         )
-        if start <= 0:
-            before = entry
+        for hour in event.sky.all()
+    ]
+    rows = SkySeen.objects.filter(event_key=event.pk) if as_logged else ()
+    seen = (
+        SeenSky(
+            start_min=minute(row.started_at),
+            end_min=minute(row.ended_at),
+            oktas=row.oktas,
+        )
+        for row in rows
+    )
+    before = None
+    for hour in with_seen(forecast, seen):
+        if hour.start_min <= 0:
+            before = replace(hour, start_min=0)
             continue
         if before is not None:
             yield before
             before = None
-        if start < event.span_min - from_min:
-            yield entry
+        if hour.start_min < event.span_min - from_min:
+            yield hour
     if before is not None:
         yield before
 

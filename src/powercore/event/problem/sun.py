@@ -40,6 +40,13 @@ class Sun(Basis):
         )
 
     @cached_property
+    def yard_forecast_w(self) -> dict[str, FloatArray]:
+        """What panels of the yard's sources give as forecast, counted or not. [W]"""
+        return self._panels_w(
+            {one.key: (one.arrays, FORECAST) for one in self.scenario.sources}
+        )
+
+    @cached_property
     def yard_sun_w(self) -> dict[str, FloatArray]:
         """What plans count on of the panels at each of the yard's sources. [W]"""
         event = self.scenario
@@ -55,7 +62,7 @@ class Sun(Basis):
         counted = {
             key: (arrays, sky)
             for key, (arrays, sky) in asked.items()
-            if arrays and sky != NO_SUN
+            if arrays and (sky != NO_SUN or any(hour.is_seen for hour in event.sky))
         }
         if event.site is None or not counted:
             return found

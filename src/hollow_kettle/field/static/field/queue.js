@@ -48,6 +48,11 @@ function words(entry) {
     move: () => `${f.tag} ${f.to ? `to ${entry.names.to}` : "on the way"}`,
     station: () => `${entry.names.station} ${entry.names.what}`,
     source: () => `${entry.names.source} ${f.state}`,
+    panel: () =>
+      [f.sky ? `sky ${entry.names.sky}` : "", f.amps ? `panels ${entry.names.panels} ${f.amps} A` : ""]
+        .filter(Boolean)
+        .join(", "),
+    fault: () => `fault ${entry.names.station ?? ""} ${f.tag ?? ""} ${entry.names.symptom}`,
     note: () => `note: ${f.text}`,
   };
   const text = f.text && entry.what !== "note" ? `: ${f.text}` : "";
