@@ -8,7 +8,9 @@ from django.urls import reverse
 from hollow_kettle.field import queries
 from hollow_kettle.field.whats import FORMS
 from hollow_kettle.log.models import BatteryNow, FieldEntry, SkySeen
+from hollow_kettle.plan.bridge.chosen import published
 from hollow_kettle.plan.models import Site
+from hollow_kettle.plan.rotation.starts import starts_of
 from hollow_kettle.plan.sun.services import add_array
 from powercore.gear.faults import SYMPTOMS
 from powercore.logline.said import SKY, WRONG
@@ -109,6 +111,38 @@ def test_a_counter_of_two_sides_counts_their_difference(under_way, say, boss, sh
     assert "4.0 Ah out, 1.5 Ah in" in log
     wrong = boss.post(url, data | {"ah_in": "-3"})
     assert "between 0 and 100000 Ah" in wrong.content.decode()
+
+
+def test_a_station_is_set_up_in_order_with_its_battery_last(
+    under_way, boss, esker, drumlin, shelf
+):
+    """Hazards head the list and the slips; where nobody is, nobody is asked."""
+    url = reverse("plan:station_edit", args=[under_way.pk, drumlin.pk])
+    page = boss.get(url).context["form"]
+    typed = {k: "" if v is None else v for k, v in page.initial.items()}
+    typed |= {"hazards": "power line north of the tent", "is_unattended": "on"}
+    refused = boss.post(url, typed | {"spares": "2"})
+    assert "Nobody is there to swap them" in refused.content.decode()
+    boss.post(url, typed)
+    drumlin.refresh_from_db()
+    assert drumlin.is_unattended
+
+    starts = starts_of(under_way, published(under_way))
+    by_name = {one.station.name: one for one in starts.stations}
+    begun = set(starts.rack) | {tag for _, tag in starts.bays}
+    begun |= {one.tag for one in starts.stations} - {""}
+    assert begun == {"K01", "K02", "K03"}  # what is on hold begins nowhere
+    hands = " ".join(by_name["Esker"].steps)
+    battery = by_name["Esker"].tag or "the one planned"
+    assert hands.index("antenna") < hands.index("Feed:") < hands.index(battery)
+    text = boss.get(reverse("field:set_up_list", args=[under_way.pk])).content.decode()
+    mind = text.index("Mind: power line north")
+    assert mind < text.index("Battery last", mind)
+    assert "K02 in since 12:00" in text
+    set_clock(under_way, 300)
+    said = queries.board_of(under_way, under_way.clock.now())
+    assert "Esker: reading is" in " ".join(said.worth_a_look)
+    assert "Drumlin: reading is" not in " ".join(said.worth_a_look)
 
 
 def test_the_line_and_the_forms_know_the_same_words(under_way):

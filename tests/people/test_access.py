@@ -256,6 +256,7 @@ TABLE = {
     ("field:sheet_entry", "POST"): LOGGERS,
     ("field:log_sheet", "GET"): MEMBERS,
     ("field:set_up", "POST"): EVENT_BOSS,
+    ("field:set_up_list", "GET"): MEMBERS,
     ("field:log_list", "GET"): MEMBERS,
     ("field:entry_add", "GET"): LOGGERS,
     ("field:entry_add", "POST"): LOGGERS,

@@ -39,6 +39,8 @@ class DemoStation:
     low_words: str = ""
     watch_words: str = ""
     spares: int = 0
+    hazards: str = ""
+    is_unattended: bool = False
 
 
 YARD = (46.1200, -95.4000)
@@ -67,6 +69,8 @@ FIELD_DAY = (
         (("vhf-relay-25w", 1),),
         ((0, 24, "relay-10"),),
         disconnect_v=11.5,
+        hazards="steep path with loose stones, two people and lamps at night",
+        is_unattended=True,
     ),
     DemoStation(
         "Drumlin",
@@ -208,6 +212,8 @@ def make_station(event: Event, plan: DemoStation, start: datetime) -> Station:
         low_words=plan.low_words,
         watch_words=plan.watch_words,
         spares=plan.spares,
+        hazards=plan.hazards,
+        is_unattended=plan.is_unattended,
     )
     for key, count in plan.equipment:
         add_equipment(station, equipment=EquipmentType.objects.get(pk=key), count=count)

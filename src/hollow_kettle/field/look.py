@@ -212,7 +212,8 @@ def _soon(physics: EventPhysics, board: Board) -> Iterator[str]:
 def _old(board: Board) -> Iterator[str]:
     for line in board.stations:
         age = line.age_min
-        if line.is_open and age is not None and age > OLD_READING_MIN:
+        is_old = age is not None and age > OLD_READING_MIN
+        if line.is_open and is_old and not line.station.is_unattended:
             yield (
                 f"{line.station.name}: reading is {age:.0f} min old. Ask for amps and "
                 "volts on receive."
@@ -242,6 +243,8 @@ def ask_next(board: Board) -> str:
         left = line.reserve
         if not line.is_open or left is None or left.bad_h is None or line.is_tripped:
             continue
+        if line.station.is_unattended:
+            continue  # nobody there answers
         good_h = HORIZON_H if left.good_h is None else min(left.good_h, HORIZON_H)
         needed_h = HORIZON_H / 2
         if line.move is not None:

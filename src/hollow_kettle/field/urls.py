@@ -38,6 +38,7 @@ urlpatterns = [
     path("<uuid:uid>/alarms/seen/", watch.alarm_seen, name="alarm_seen"),
     path("<uuid:uid>/call/", watch.call, name="call"),
     path("<uuid:uid>/handover/", watch.handover, name="handover"),
+    path("<uuid:uid>/set-up/list/", watch.set_up_list, name="set_up_list"),
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
     path("<uuid:uid>/conflicts/", answers.conflict_list, name="conflict_list"),
     path("<uuid:uid>/conflict/", answers.conflict_answer, name="conflict_answer"),

@@ -11,11 +11,22 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from hollow_kettle.log.models import CALLS, MOVE_STATES, FieldEntry, Kind
+from hollow_kettle.clock import local
+from hollow_kettle.log.models import (
+    CALLS,
+    MOVE_STATES,
+    BatteryNow,
+    FieldEntry,
+    Kind,
+    PlaceKind,
+)
 from hollow_kettle.log.services import counting
 from hollow_kettle.people.access import access_of, actor_of
 from hollow_kettle.plan.access import event_or_404, event_to_log
+from hollow_kettle.plan.bridge.chosen import published
 from hollow_kettle.plan.models import Event
+from hollow_kettle.plan.rotation.starts import starts_of
+from powercore.physics.chemistry import chemistry_of
 
 from . import queries, services
 from .alarms import CAUSES
@@ -114,6 +125,34 @@ def handover(request: HttpRequest, uid: UUID) -> HttpResponse:
         ).order_by("-effective_at")[:6],
     }
     return render(request, "field/handover.html", context)
+
+
+@require_safe
+def set_up_list(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show in which order each station is set up, its battery last."""
+    event = event_or_404(request, uid)
+    rotation = published(event)
+    starts = starts_of(event, rotation)
+    here = BatteryNow.objects.filter(
+        place__kind=PlaceKind.POSITION, place__event_key=event.pk
+    ).values_list("place__station_key", "battery", "since")
+    tags = dict(event.batteries.values_list("pk", "tag"))
+    logged = {
+        station: f"{tags.get(battery, 'a battery')} in since "
+        f"{local(since, event.zone):%H:%M}"
+        for station, battery, since in here
+        if since is not None
+    }
+    chemistries = event.batteries.values_list("battery__chemistry", flat=True)
+    cautions = [chemistry_of(key).caution for key in chemistries.distinct() if key]
+    context = {
+        "event": event,
+        "rotation": rotation,
+        "starts": starts,
+        "rows": [(one, logged.get(one.station.pk, "")) for one in starts.stations],
+        "cautions": list(dict.fromkeys(cautions)),
+    }
+    return render(request, "field/set_up.html", context)
 
 
 def _about(event: Event) -> list[str]:

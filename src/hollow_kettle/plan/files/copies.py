@@ -180,6 +180,8 @@ def _copy_station(station: Station, new: Event, moved: Moved) -> Station:
         low_words=station.low_words,
         watch_words=station.watch_words,
         spares=station.spares,
+        hazards=station.hazards,
+        is_unattended=station.is_unattended,
         weight=station.weight,
         cold_c=station.cold_c,
     )

@@ -46,6 +46,10 @@ class Station(models.Model):
     spares = models.PositiveSmallIntegerField("spares kept there", default=0)
     #: Inside its tier, what a minute off the air there counts.
     weight = models.FloatField(default=1)
+    #: What may hurt somebody there: the first line of what is carried to it.
+    hazards = models.CharField("mind there", max_length=200, blank=True)
+    #: Nobody is there to swap, switch or be asked: a relay, a beacon.
+    is_unattended = models.BooleanField("nobody there", default=False)
     #: How cold batteries get there; None: not counted. [°C]
     cold_c = models.FloatField("cold there", null=True, blank=True)
 
@@ -53,6 +57,10 @@ class Station(models.Model):
         ordering = ["tier", "name"]
         constraints = [
             models.UniqueConstraint(fields=["event", "name"], name="plan_station_once"),
+            models.CheckConstraint(
+                name="plan_unattended_swaps_nothing",
+                condition=Q(is_unattended=False) | Q(spares=0),
+            ),
             possible(
                 "plan_station_possible",
                 {

@@ -21,6 +21,7 @@ from . import queries
 from .moves import Move, moves_of
 from .pages.board import board_of
 from .pages.change import pin_rows, step_rows
+from .starts import starts_of
 
 #: Slips on one sheet of paper.
 SLIPS = 4
@@ -42,7 +43,13 @@ def round_sheet(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
         if row.is_kept and row.pin.kind == Pin.Kind.LOW
     ]
     context = _context(event, rotation)
-    context |= {"stations": event.stations.all(), "lowered": lowered}
+    stations = event.stations.all()
+    context |= {
+        "stations": stations,
+        "hazards": [one for one in stations if one.hazards],
+        "starts": starts_of(event, rotation),
+        "lowered": lowered,
+    }
     content = printed("plan/paper/round_sheet.html", context, _size(request))
     return pdf(content, f"rounds-{rotation.number}")
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from django import forms
 
 from hollow_kettle.plan.models import OperatingPattern, StationSupply
@@ -85,6 +87,18 @@ class StationForm(Seen, forms.Form):
         is_whole=True,
         required=False,
     )
+    hazards = forms.CharField(
+        label="Mind there",
+        max_length=200,
+        required=False,
+        help_text="What may hurt somebody: overhead line, road, bank, generator. It "
+        "heads every slip for this station.",
+    )
+    is_unattended = forms.BooleanField(
+        label="Nobody is there",
+        required=False,
+        help_text="A relay or a beacon: nobody swaps, switches or answers.",
+    )
     operators = forms.CharField(
         label="Operators",
         max_length=120,
@@ -115,6 +129,15 @@ class StationForm(Seen, forms.Form):
     )
     latitude = NumberField(label="Latitude", limit=limits.LATITUDE, required=False)
     longitude = NumberField(label="Longitude", limit=limits.LONGITUDE, required=False)
+
+    def clean(self) -> dict[str, Any]:
+        """Where nobody is, nobody swaps spares."""
+        data = super().clean() or self.cleaned_data
+        if data.get("is_unattended") and data.get("spares"):
+            self.add_error(
+                "spares", "Nobody is there to swap them: 0, or somebody is there."
+            )
+        return data
 
 
 class EquipmentForm(Dressed, forms.Form):
