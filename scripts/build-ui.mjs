@@ -1,5 +1,6 @@
 // Builds what the pages load from the packages pinned in package.json:
-// Bootstrap themed by our Sass, htmx, Alpine's CSP build and two font families.
+// Bootstrap themed by our Sass, htmx, Alpine's CSP build, idb, a reader of QR codes and
+// two font families.
 // The results are committed, with a hash of their inputs, so that running the
 // application needs no Node. Run: npm ci && npm run build
 import { createHash } from "node:crypto";
@@ -25,6 +26,7 @@ writeFileSync(join(built, "kettle.css"), css.css);
 copyFileSync(join(modules, "htmx.org/dist/htmx.min.js"), join(built, "htmx.js"));
 copyFileSync(join(modules, "@alpinejs/csp/dist/cdn.min.js"), join(built, "alpine-csp.js"));
 copyFileSync(join(modules, "idb/build/index.js"), join(built, "idb.js"));
+copyFileSync(join(modules, "jsqr/dist/jsQR.js"), join(built, "jsqr.js"));
 for (const family of ["next", "mono"]) {
   for (const subset of ["latin", "latin-ext"]) {
     const name = `atkinson-hyperlegible-${family}-${subset}-wght-normal.woff2`;

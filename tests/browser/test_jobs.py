@@ -3,11 +3,15 @@
 import re
 import shutil
 
+import numpy as np
 import pytest
+import segno
 from django.db import connections
+from django.urls import reverse
 from playwright.sync_api import expect, sync_playwright
 
 from hollow_kettle.demo.club import PASSWORD
+from hollow_kettle.shelf.models import Asset
 
 pytestmark = pytest.mark.django_db  # asks for the database; the site commits
 
@@ -335,6 +339,51 @@ def test_a_phone_without_network_loses_nothing(open_as, demo_site, host, setting
     expect(page.locator("#not-sent")).to_be_hidden()
     page.get_by_role("link", name="The log", exact=True).click()
     expect(page.get_by_text("K01: gauge 66 %").first).to_be_visible()
+
+
+def _filmed(path, text):
+    """A film for the fake camera: a label's code, grey around it, as raw video."""
+    matrix = np.array(
+        [[*row] for row in segno.make(text, error="m").matrix_iter(border=4)]
+    )
+    code = np.kron(np.where(matrix > 0, 16, 235), np.ones((6, 6)))
+    luma = np.full((480, 640), 128, dtype=np.uint8)
+    top, left = (480 - code.shape[0]) // 2, (640 - code.shape[1]) // 2
+    luma[top : top + code.shape[0], left : left + code.shape[1]] = code
+    grey = np.full(2 * 320 * 240, 128, dtype=np.uint8).tobytes()
+    frame = b"FRAME\n" + luma.tobytes() + grey
+    path.write_bytes(b"YUV4MPEG2 W640 H480 F10:1 Ip A1:1 C420jpeg\n" + 10 * frame)
+
+
+def test_a_label_is_scanned(chromium, demo_site, tmp_path):
+    """The camera sees a battery's label; its tag stands in the form and is logged."""
+    label = reverse("label", args=[Asset.objects.get(tag="K07").token])
+    _filmed(tmp_path / "label.y4m", label.upper())
+    camera = chromium.browser_type.launch(
+        executable_path=shutil.which("chromium"),
+        args=[
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-background-networking",
+            "--use-fake-ui-for-media-stream",
+            "--use-fake-device-for-media-stream",
+            f"--use-file-for-fake-video-capture={tmp_path / 'label.y4m'}",
+        ],
+    )
+    page = camera.new_context(viewport=PHONE, permissions=["camera"]).new_page()
+    page.goto(demo_site + "/sign-in/?next=/field/")
+    page.fill("[name=username]", "wren")
+    page.fill("[name=password]", PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url(lambda url: "/field/" in url)
+    page.goto(page.url + "log/reading/")
+    page.get_by_role("button", name="Scan a label").click()
+    expect(page.get_by_label("Battery")).to_have_value("K07")
+    expect(page.locator("#scan-view")).to_be_hidden()
+    page.get_by_label("Gauge").fill("64")
+    page.get_by_role("button", name="Save this reading").click()
+    expect(page.get_by_text("Reading is saved.")).to_be_visible()
+    camera.close()
 
 
 def test_lights_keys_and_the_finder_work(open_as):

@@ -158,10 +158,20 @@ def entry_add(request: HttpRequest, uid: UUID, what: str) -> HttpResponse:
         "what": what,
         "kinds": [(key, label) for key, (label, _) in FORMS.items()],
         "tags": event.batteries.order_by("tag"),
+        "labels": _labels(event),
         "now": event.clock.now(),
         "author": author_token(actor_of(request)),
     }
     return render(request, "field/entry_add.html", context, status=status)
+
+
+def _labels(event: Event) -> dict[str, dict[str, str]]:
+    """What the labels are that are scanned at an event, by their token."""
+    batteries = event.batteries.values_list("token", "tag")
+    found: dict[str, dict[str, str]] = {token: {"tag": tag} for token, tag in batteries}
+    bays = event.bays.exclude(charger=None).values_list("charger__token", "pk", "name")
+    found |= {token: {"to": str(pk), "name": name} for token, pk, name in bays}
+    return found
 
 
 def tell(request: HttpRequest, event: Event, receipt: Receipt, what: str) -> None:

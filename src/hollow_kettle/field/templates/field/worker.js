@@ -7,6 +7,8 @@ const parts = [
   "{% static "ui/built/idb.js" %}",
   "{% static "ui/js/frame.js" %}",
   "{% static "field/queue.js" %}",
+  "{% static "field/scan.js" %}",
+  "{% static "ui/built/jsqr.js" %}",
   "{% static "ui/kettle.svg" %}",
 ];
 
