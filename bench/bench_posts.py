@@ -163,7 +163,7 @@ def _catch_up(client: Client, event: Event) -> float:
     return time.monotonic() - start
 
 
-def _server(port: int, static: str) -> subprocess.Popen:
+def _server(port: int, static: str, *, is_quiet: bool = False) -> subprocess.Popen:
     environment = {
         **os.environ,
         "DJANGO_SETTINGS_MODULE": "hollow_kettle.settings.local",
@@ -186,6 +186,7 @@ def _server(port: int, static: str) -> subprocess.Popen:
         ],
         env=environment,
         cwd=ROOT,
+        stderr=subprocess.DEVNULL if is_quiet else None,
     )
 
 

@@ -245,14 +245,17 @@ def _free_port(first: int) -> int:
 
 
 @contextmanager
-def throwaway(folder: Path, purpose: str) -> Iterator[Cluster]:
+def throwaway(
+    folder: Path, purpose: str, *, is_durable: bool = False
+) -> Iterator[Cluster]:
     """
     Start a cluster for one run, and remove it afterwards.
 
     What a killed run left behind is removed first; no run meets another's data.
+    `is_durable`: what it acknowledged survives a crash, as in a club's own.
     """
     cluster = Cluster(
-        folder, name=f"{purpose}-cluster-{os.getpid()}", is_throwaway=True
+        folder, name=f"{purpose}-cluster-{os.getpid()}", is_throwaway=not is_durable
     )
     with exclusive(folder, "throwaway"):
         for home in folder.glob("*-cluster-*/in-use.lock"):
