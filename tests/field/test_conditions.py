@@ -1,5 +1,6 @@
 """Faults with cause and fix; the sky that was seen; what panels give; counters."""
 
+import re
 from datetime import timedelta
 
 import pytest
@@ -58,7 +59,7 @@ def test_a_fault_is_open_until_somebody_says_what_it_was(under_way, say, boss):
     assert "Esker: quits on transmit" in looks(under_way)
 
 
-def test_a_hot_battery_is_on_hold_and_stands_first(under_way, say, shelf):
+def test_a_hot_battery_is_on_hold_and_stands_first(under_way, say, shelf, boss):
     """Danger comes before everything else on the board."""
     say("fault drumlin noise on 20 m")
     say("fault K03 hot")
@@ -67,6 +68,24 @@ def test_a_hot_battery_is_on_hold_and_stands_first(under_way, say, shelf):
     first = queries.board_of(under_way, under_way.clock.now()).worth_a_look[0]
     assert first.startswith("K03: hot")
     assert "People away" in first
+    (alarm,) = queries.board_of(under_way, under_way.clock.now()).alarms
+    assert alarm.words.startswith("K03: hot")
+    seen = reverse("field:alarm_seen", args=[under_way.pk])
+    boss.post(seen, {"station": "None", "cause": alarm.cause})
+    (alarm,) = queries.board_of(under_way, under_way.clock.now()).alarms
+    assert alarm.seen_by == "Marin"
+
+
+def test_what_came_out_is_asked_for_until_it_is_somewhere(under_way, say, boss):
+    """On the way for an hour: not back yet; a tap puts it in the rack."""
+    say("esker K03 in K01 out")
+    assert queries.board_of(under_way, under_way.clock.now()).astray == []
+    set_clock(under_way, 180)
+    page = boss.get(reverse("field:board", args=[under_way.pk])).content.decode()
+    assert "Not back yet" in page
+    line = re.search(r'name="line" value="(K01[^"]*)"', page)[1]
+    say(line)
+    assert queries.board_of(under_way, under_way.clock.now()).astray == []
 
 
 def test_the_sky_that_was_seen_drives_what_is_believed(under_way, say, esker, shelf):

@@ -11,10 +11,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from hollow_kettle.field import services
+from hollow_kettle.field.physics import EventPhysics
 from hollow_kettle.field.queries import board_of
 from hollow_kettle.instruments import services as instruments
 from hollow_kettle.instruments.models import Device, Sample
-from hollow_kettle.log.models import FieldEntry, Place, SourceOff
+from hollow_kettle.log.models import BatteryNow, FieldEntry, Place, SourceOff
 from powercore.gear.plant import Account, PlantBattery
 from powercore.gear.standin import StandIn
 from powercore.physics.battery import Pack
@@ -193,6 +194,36 @@ def test_the_board_says_what_a_controller_shows(
     assert (words in seen) if words else ("M controller" not in seen)
     later = now + timedelta(minutes=11)
     assert "M controller is silent" in " ".join(board_of(under_way, later).worth_a_look)
+
+
+def test_what_a_controller_counts_in_is_believed(meter, under_way, shelf, marin):
+    """A bay that gives less than it should: what its counter says decides."""
+    bay, now = under_way.bays.get(), under_way.clock.now()
+    k03 = shelf["K03"]
+    services.note(
+        under_way, "reading", battery=k03.pk, gauge_pct=20.0, by=marin, at=now
+    )
+    services.log_move(under_way, k03, to=Place.objects.get(pk=bay.pk), by=marin, at=now)
+    _, send = meter("controller", bay.pk)
+    set_clock(under_way, 185)
+    without = BatteryNow.objects.get(battery=k03.pk)
+    planned = EventPhysics(under_way).joint_at(without, under_way.clock.now())[0]
+    # 200 W would have given some 15 Ah in that hour; 6 Ah came.
+    samples = [
+        {"seq": n, "at": stamp(now + timedelta(minutes=n)), "volts": 13.9, "amps": -6,
+         "amp_hours": -0.1 * n}
+        for n in range(1, 62)
+    ]  # fmt: skip
+    send(*samples)
+    reading = FieldEntry.objects.filter(kind="reading").latest("pk")
+    assert reading.volts is None
+    assert reading.amp_hours == pytest.approx(-5.8, abs=0.2)
+    found = BatteryNow.objects.get(battery=k03.pk)
+    told = EventPhysics(under_way).joint_at(found, under_way.clock.now())[0]
+    assert told.typical < planned.typical - 0.08
+    assert told.high - told.low < 0.5 * (planned.high - planned.low)
+    gained = 6.0 / Pack(chemistry="lifepo4", series=4, nameplate_ah=20.0).trusted_ah
+    assert told.typical == pytest.approx(0.2 + gained, abs=0.08)
 
 
 def test_a_battery_that_is_hot_is_said(meter, under_way, shelf):

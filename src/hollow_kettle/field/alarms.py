@@ -9,25 +9,47 @@ from datetime import datetime, timedelta
 from hollow_kettle.clock import local
 from hollow_kettle.log.models import Kind
 from hollow_kettle.plan.models import Event
+from powercore.gear.faults import SYMPTOMS
 
 from .coming import Noted
+from .faults import open_of
 from .page import Alarm, Board, BoardStation
 
 #: What was taken on so long ago, and still is so, alarms again. Common practice, no
 #: source.
 AGAIN = timedelta(hours=1)
 OFF, NO_VOLTS, HELD, SHORT = "off the air", "0 V", "on hold", "too short"
-CAUSES = (OFF, NO_VOLTS, HELD, SHORT)
+DANGER = "danger"
+CAUSES = (OFF, NO_VOLTS, HELD, SHORT, DANGER)
 
 
 def alarms_of(event: Event, board: Board, noted: Sequence[Noted]) -> list[Alarm]:
     """What needs somebody now; what somebody took on stands last, with the name."""
-    found = [
-        _taken_on(one, noted, board.now)
-        for line in board.stations
-        for one in _causes(event, line, board.now)
+    causes = [
+        *_dangers(event, board, noted),
+        *(one for line in board.stations for one in _causes(event, line, board.now)),
     ]
+    found = [_taken_on(one, noted, board.now) for one in causes]
     return sorted(found, key=lambda one: one.seen_by != "")
+
+
+def _dangers(event: Event, board: Board, noted: Sequence[Noted]) -> Iterator[Alarm]:
+    """Open faults that may hurt somebody, at a station or nowhere named: one each."""
+    names = {line.station.pk: line.station.name for line in board.stations}
+    tags = {one.uid: one.tag for one in board.batteries}
+    told = set()
+    for one in open_of(noted):
+        symptom = SYMPTOMS.get(one.symptom)
+        if symptom is None or not symptom.is_danger or one.station in told:
+            continue
+        told.add(one.station)
+        where = [
+            names.get(one.station) if one.station else None,
+            tags.get(one.battery) if one.battery else None,
+        ]
+        on = ", ".join(filter(None, where)) or "The yard"
+        at = f"{local(one.at, event.zone):%H:%M}"
+        yield Alarm(one.station, DANGER, f"{on}: {symptom.name} since {at}.")
 
 
 def _causes(event: Event, line: BoardStation, now: datetime) -> Iterator[Alarm]:

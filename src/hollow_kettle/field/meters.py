@@ -43,16 +43,16 @@ def note_meters(event: Event, only: Device | None = None) -> int:
     count = 0
     every = event.devices.filter(closed_at=None) if only is None else [only]
     for device in every:
-        if device.kind == DeviceKind.SHUNT:
-            count += _note_shunt(event, device)
-        elif device.kind == DeviceKind.GENERATOR:
+        if device.kind == DeviceKind.GENERATOR:
             count += _note_panel(event, device)
+        else:
+            count += _note_counts(event, device)
     if count:
         follow(event)
     return count
 
 
-def _note_shunt(event: Event, device: Device) -> int:
+def _note_counts(event: Event, device: Device) -> int:
     since, now = device.noted_until, event.clock.now()
     came = device.samples.all()
     if since is not None:
@@ -89,13 +89,17 @@ def _note_slot(event: Event, device: Device, slot: int) -> bool:
     here = _placement(device, last.at)
     battery = device.subject if here is None else here.battery
     if here is None and not event.batteries.filter(pk=device.subject).exists():
-        return False  # a station without a battery
+        return False  # a station or a bay without a battery
     minute = [one for one in samples if one.at > last.at - MEAN_OF]
     values = {
         "volts": _mean(one.volts for one in minute),
         "amps": _mean(one.amps for one in minute),
         "amp_hours": _counted(device, here, last),
     }
+    if device.kind == DeviceKind.CONTROLLER:
+        # Volts under charge say nothing of the charge; what was counted in does.
+        values["volts"] = None
+        values["amps"] = None if values["amp_hours"] is None else values["amps"]
     if all(value is None for value in values.values()):
         return False
     services.note(
@@ -113,12 +117,13 @@ def _note_slot(event: Event, device: Device, slot: int) -> bool:
 
 
 def _placement(device: Device, at: datetime) -> Placement | None:
-    """Where the meter's battery was; of a station's meter, which battery was there."""
+    """Where the meter's battery was; of a station's or bay's, which one was there."""
     return (
         placed_at(at)
         .filter(
             Q(battery=device.subject)
             | Q(place__kind=PlaceKind.POSITION, place__station_key=device.subject)
+            | Q(place=device.subject)
         )
         .first()
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from uuid import UUID
 
 from hollow_kettle.log.models import BatteryNow, StationSpan
@@ -15,6 +15,10 @@ from powercore.belief.runtime import TimeLeft
 from powercore.physics.battery import Pack
 
 from .conflicts import Question
+
+#: What came out so long ago and was logged nowhere since is asked for. Common practice,
+#: no source.
+ASTRAY = timedelta(minutes=45)
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,9 +74,9 @@ class Said:
 
 @dataclass(frozen=True, slots=True)
 class Alarm:
-    """What needs somebody now at a station, for one cause."""
+    """What needs somebody now, for one cause; none: at no station."""
 
-    station: UUID
+    station: UUID | None
     cause: str
     words: str
     #: Who took it on, and when; empty: nobody yet.
@@ -306,6 +310,17 @@ class Board:
     def empty(self) -> list[BoardBattery]:
         """Batteries waiting to be charged."""
         return self.in_state("empty")
+
+    @property
+    def astray(self) -> list[BoardBattery]:
+        """Batteries on the way so long that somebody should have them by now."""
+        return [
+            battery
+            for battery in self.in_state("on the way")
+            if battery.row is not None
+            and battery.row.since is not None
+            and self.now - battery.row.since > ASTRAY
+        ]
 
     @property
     def alarm_count(self) -> int:

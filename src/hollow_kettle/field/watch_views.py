@@ -29,7 +29,7 @@ from hollow_kettle.plan.rotation.starts import starts_of
 from powercore.physics.chemistry import chemistry_of
 
 from . import queries, services
-from .alarms import CAUSES
+from .alarms import CAUSES, DANGER
 
 #: Who noted something so lately is still about.
 LATELY = timedelta(hours=3)
@@ -92,7 +92,7 @@ def alarm_seen(request: HttpRequest, uid: UUID) -> HttpResponse:
     event = event_to_log(request, uid)
     station = event.stations.filter(pk=_key(request, "station")).first()
     cause = request.POST.get("cause", "")
-    if station is None or cause not in CAUSES:
+    if cause not in CAUSES or (station is None and cause != DANGER):
         messages.warning(request, "That alarm is over.")
         return redirect("field:board", event.pk)
     services.note(
@@ -100,7 +100,7 @@ def alarm_seen(request: HttpRequest, uid: UUID) -> HttpResponse:
         Kind.SEEN,
         by=actor_of(request),
         at=event.clock.now(),
-        station_key=station.pk,
+        station_key=station.pk if station else None,
         note=cause,
     )
     return redirect("field:board", event.pk)

@@ -126,7 +126,7 @@ _SAID: dict[str, Callable[[_Told], str]] = {
     Kind.FAULT: _fault,
     Kind.FIXED: lambda told: "; ".join(_answer(told.entry)),
     Kind.SEEN: lambda told: (
-        f"{told.where}, {told.entry.note}: {told.entry.actor} is on it"
+        f"{told.where or 'The yard'}, {told.entry.note}: {told.entry.actor} is on it"
     ),
     Kind.NOTE: lambda told: told.entry.note,
     Kind.STRIKE: lambda told: told.entry.note,
