@@ -13,8 +13,7 @@ from powercore.limits import MEASURED_A, READ_V, TILT
 
 from .forms import EntryForm, TagField
 
-#: Skies as people say them, in eighths of cloud. Terms of WMO-No. 8, vol. I, ch. 15,
-#: from memory: few 1 to 2, scattered 3 to 4, broken 5 to 7.
+#: Skies as people say them, in eighths of cloud. Common practice, no source.
 SKIES = {
     "clear": (0.0, "clear"),
     "few": (2.0, "a few clouds"),
