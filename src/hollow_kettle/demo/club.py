@@ -218,6 +218,41 @@ def _slips_of_the_pen(
         how="receiving",
         **quiet,
     )
+    stations = {one.name: one.pk for one in event.stations.all()}
+    field_log.note(
+        event,
+        Kind.FAULT,
+        by=people["wren"],
+        at=later(318),
+        station_key=stations["Drumlin"],
+        symptom="quits",
+        cause="plug",
+        fix="plug at the radio crimped anew; 12.4 V key down since",
+        note="screen goes dark on the dashes, comes back between",
+        sent=Sent(device="story"),
+        **quiet,
+    )
+    field_log.note(
+        event,
+        Kind.FAULT,
+        by=people["wren"],
+        at=later(384),
+        station_key=stations["Esker Ridge"],
+        symptom="noise",
+        note="hash on 40 m every minute or so",
+        sent=Sent(device="story"),
+        **quiet,
+    )
+    field_log.note(
+        event,
+        Kind.PANEL,
+        by=people["wren"],
+        at=later(300),
+        oktas=4.0,
+        note="cloud from the west",
+        sent=Sent(device="story"),
+        **quiet,
+    )
     field_log.note(
         event,
         Kind.NOTE,
