@@ -23,7 +23,7 @@ from powercore.physics.loads import Draw, Load, Opening, Pattern
 from powercore.rotation.timetable import legs_of, timetable
 from powercore.rotation.verify import verify
 from powercore.sun.sources import SourcePlan
-from powercore.values import BUS_V, Window
+from powercore.values import STATED_V, Window
 
 SLOT = 30
 #: Price of a swap in the one figure that all planners are compared by.
@@ -123,7 +123,7 @@ class _Planted:
         rng: random.Random,
     ) -> None:
         self.size, self.slots, self.rng = size, slots, rng
-        self.wh = [one * BUS_V for one in ah]
+        self.wh = [one * STATED_V for one in ah]
         self.bay_w = bay_w
         self.soc = [1.0] * size.batteries
         self.home_from = [0] * size.batteries
@@ -268,7 +268,7 @@ def _scenario(
     span = slots * SLOT
     stations = []
     for number in range(size.stations):
-        amps = [wh / (SLOT / 60) / BUS_V for wh in planted.use_wh[number]]
+        amps = [wh / (SLOT / 60) / STATED_V for wh in planted.use_wh[number]]
         # A quarter more can be asked of it without another peak.
         peak = 1.25 * max(*amps, 0.1)
         draw = Draw(receive_a=0.0, transmit_idle_a=peak, key_down_a=peak)

@@ -1,8 +1,13 @@
 """
-Compute the rested-voltage curves of powercore.physics.chemistry anew.
+Compute the rested-voltage curves of lithium cells, and points to check them by.
 
-Needs the battery-modelling library PyBaMM, which ./kettle test --full installs.
-Prints JSON: for each chemistry the state of charge and the volts per cell.
+    PYTHONPATH=src python scripts/rested_curves.py [--check]
+
+Needs the battery-modelling library PyBaMM, which ./kettle test --full installs. Writes
+src/powercore/physics/curves.py: knots so dense that straight lines between them are
+within `FINE` of the library; and tests/powercore/physics/curve_points.json: what the
+library says at points that are no knots. With --check nothing is written: it fails
+where either is not what the library says.
 """
 
 import json
@@ -12,14 +17,15 @@ from pathlib import Path
 import numpy as np
 import pybamm
 
-sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "src"))
-
-from powercore.physics.chemistry import CHEMISTRIES
-
+ROOT = Path(__file__).resolve().parents[1]
+KNOTS = ROOT / "src" / "powercore" / "physics" / "curves.py"
+POINTS = ROOT / "tests" / "powercore" / "physics" / "curve_points.json"
 PARAMETER_SETS = {"lifepo4": "Prada2013", "nmc": "Chen2020", "lipo": "Marquis2019"}
+#: How far lines between knots may lie from the library. [V]
+FINE = 0.001
 
 
-def rested_v(parameter_set: str, soc: list[float]) -> list[float]:
+def rested_v(parameter_set: str, soc: np.ndarray) -> np.ndarray:
     """Open-circuit volts of a cell at states of charge, at 25 °C."""
     values = pybamm.ParameterValues(parameter_set)
     x0, x1, y1, y0 = pybamm.lithium_ion.get_min_max_stoichiometries(values)
@@ -30,12 +36,47 @@ def rested_v(parameter_set: str, soc: list[float]) -> list[float]:
         negative = parameters.n.prim.U(pybamm.Scalar(x), pybamm.Scalar(298.15))
         positive = parameters.p.prim.U(pybamm.Scalar(y), pybamm.Scalar(298.15))
         volts.append(float(values.evaluate(positive - negative)))
-    return volts
+    return np.array(volts)
+
+
+def knots_of(volts: np.ndarray) -> list[int]:
+    """Which of evenly spaced points are knots: each where it is worst so far."""
+    at, chosen = np.arange(volts.size), [0, volts.size - 1]
+    while True:
+        off = np.abs(np.interp(at, chosen, volts[chosen]) - volts)
+        if off.max() < FINE:
+            return chosen
+        chosen = sorted([*chosen, int(off.argmax())])
+
+
+def main() -> None:
+    """Write both files, or check them."""
+    soc = np.linspace(0, 1, 2001)
+    curves, points = {}, {}
+    for key, name in PARAMETER_SETS.items():
+        volts = rested_v(name, soc)
+        chosen = knots_of(volts)
+        curves[key] = [(float(soc[at]), round(float(volts[at]), 4)) for at in chosen]
+        others = [at for at in range(7, 2001, 17) if at not in chosen]
+        points[key] = [[float(soc[at]), round(float(volts[at]), 5)] for at in others]
+    pieces = []
+    for key, pairs in curves.items():
+        lines = "".join(f"        ({s:.4f}, {v:.4f}),\n" for s, v in pairs)
+        pieces.append(f'    "{key}": (\n{lines}    ),\n')
+    code = (
+        '"""Rested voltage of lithium; written by scripts/rested_curves.py."""\n\n'
+        "#: State of charge and volts of a cell at rest, 25 °C, by PyBaMM: sets\n"
+        "#: Prada2013 (LiFePO4), Chen2020 (NMC), Marquis2019 (LCO).\n"
+        "CURVES: dict[str, tuple[tuple[float, float], ...]] = {\n"
+        f"{''.join(pieces)}}}\n"
+    )
+    data = json.dumps(points) + "\n"
+    if "--check" in sys.argv:
+        is_same = KNOTS.read_text() == code and POINTS.read_text() == data
+        sys.exit(0 if is_same else "The curves are not what the library says now.")
+    KNOTS.write_text(code)
+    POINTS.write_text(data)
 
 
 if __name__ == "__main__":
-    curves = {}
-    for key, parameter_set in PARAMETER_SETS.items():
-        soc = [float(s) for s in CHEMISTRIES[key].curve_soc]
-        curves[key] = {"soc": soc, "volts": rested_v(parameter_set, soc)}
-    print(json.dumps(curves, default=np.ndarray.tolist))
+    main()

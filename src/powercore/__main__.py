@@ -116,7 +116,7 @@ def _as_json(one: Ledger) -> dict[str, Any]:
 
 
 def _solar(scenario: Scenario, _: list[str], options: list[str]) -> int:
-    from powercore.event.sky import SkyView
+    from powercore.event.sky import SkyView, charging_v
 
     view = SkyView.of(scenario)
     if view is None:
@@ -128,9 +128,11 @@ def _solar(scenario: Scenario, _: list[str], options: list[str]) -> int:
             "array": array.name,
             "watts": array.watts,
             "sky": sky,
-            "days": view.by_day(view.harvest(array, sky).power_w),
+            "days": view.by_day(
+                view.harvest(array, sky, charging_v(scenario, station)).power_w
+            ),
         }
-        for owner, array in arrays_of(scenario)
+        for owner, array, station in arrays_of(scenario)
         for sky in SKIES[1:]
     ]
     if "--json" in options:

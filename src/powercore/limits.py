@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from powercore.values import BUS_V, in_range
+from powercore.values import STATED_V, in_range
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +83,7 @@ DRAWS = Limit(0.1, 10)
 COUNT = Limit(1, 50)
 EFFICIENCY = Limit(0.05, 1)
 IDLE_A = Limit(0, 20, "A")
-IDLE_W = Limit(0, 20 * BUS_V, "W")
+IDLE_W = Limit(0, 20 * STATED_V, "W")
 FILLS_WH = Limit(0, 100_000, "Wh")
 LISTENS_MIN = Limit(0, DAY_MIN, "min")
 
@@ -113,6 +113,9 @@ METER_GAIN = Limit(0.1, 10)
 READ_AH, GAUGE_PCT = Limit(-100_000, 100_000, "Ah"), Limit(0, 100, "%")
 #: One side of a counter.
 COUNTED_AH = Limit(0, 100_000, "Ah")
+
+#: Peukert's exponent.
+PEUKERT = Limit(1, 1.6)
 
 # Panels and the sky.
 PANEL_W = Limit(1, 5000, "W")

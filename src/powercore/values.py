@@ -16,9 +16,10 @@ FloatArray = NDArray[np.float64]
 BoolArray = NDArray[np.bool_]
 IntArray = NDArray[np.int64]
 
-#: Voltage at which a club adds up amp-hours and watt-hours. [V]
-#: Common practice, no source: the nominal voltage of four LiFePO4 cells.
-BUS_V = 12.8
+#: Voltage at which the currents of equipment are stated: what a thing draws is its
+#: power, and at another voltage other amps. [V] Common practice, no source: the nominal
+#: voltage of four LiFePO4 cells.
+STATED_V = 12.8
 
 _NUMBER = re.compile(r"[+-]?(\d+([.,]\d*)?|[.,]\d+)")
 

@@ -25,7 +25,7 @@ from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
 from powercore.event.problem import CARRIED, CHARGE, SERVE, Leg
 from powercore.gear.plant import Account, PlantBattery
-from powercore.values import BUS_V
+from powercore.values import STATED_V
 
 from .shelf import BATTERIES
 
@@ -243,10 +243,10 @@ class Story:
             watts *= self.draws.get(station.name, 1.0) * self.random.uniform(0.9, 1.1)
             watts -= SKY * float(self.problem.forecast_w[key][slot])
             if watts <= 0:
-                held.turn_out_ah -= held.plant.charge(-watts, hours) / BUS_V
+                held.turn_out_ah -= held.plant.charge(-watts, hours) / STATED_V
                 continue
             given = held.plant.serve(watts, hours)
-            held.turn_out_ah += given / BUS_V
+            held.turn_out_ah += given / STATED_V
             if given < watts * hours - 1e-6:
                 self._goes_off(station, held, minute + round(60 * given / watts))
         for key, bay in self.problem.bays.items():

@@ -47,6 +47,7 @@ def pack_of(battery: Battery, tested_ah: float | None) -> Pack:
         charge_v=battery.charge_v,
         float_v=battery.float_v,
         disconnect_v=battery.disconnect_v,
+        peukert=battery.peukert,
     )
 
 

@@ -274,6 +274,13 @@ KINDS: dict[str, Kind] = {
                     help="Measured with its leads; empty means typical.",
                 ),
                 _battery(
+                    "peukert",
+                    "Peukert's exponent",
+                    is_fine=True,
+                    help="Of lead-acid; found in two tests at different currents. "
+                    "Empty means typical.",
+                ),
+                _battery(
                     "max_charge_v",
                     "Maker's charging limit",
                     is_fine=True,

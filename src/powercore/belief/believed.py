@@ -118,8 +118,9 @@ def carried(
         if isinstance(step, Charging):
             soc = charged(step.model, soc, joint.factor * step.hours)
         elif isinstance(step, Use):
-            full_ah, hours = pack.trusted_ah, max(step.hours, 1e-3)
-            drawn, given = step.planned_ah / full_ah, step.given_ah / full_ah
+            hours = max(step.hours, 1e-3)
+            full_ah = pack.ah_at(joint.factor * step.planned_ah / hours)
+            drawn, given = step.planned_ah / full_ah, step.given_ah / pack.trusted_ah
             soc = np.clip(soc - joint.factor * drawn + given, 0, 1)
             noise = noise + wandered(joint.factor, drawn, hours)
             noise = noise + (joint.factor_sd * drawn) ** 2 + (GIVEN_SD * given) ** 2
@@ -128,7 +129,7 @@ def carried(
     return replace(before, typical=typical, low=low, high=high), found
 
 
-def wandered(factor: FloatArray, drawn: float, hours: float) -> FloatArray:
+def wandered(factor: FloatArray, drawn: FloatArray | float, hours: float) -> FloatArray:
     """
     Variance of a share used in some hours, beside what its factor says.
 

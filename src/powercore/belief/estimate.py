@@ -198,11 +198,14 @@ class Belief:
             self._read(step)
 
     def _use(self, step: Use) -> None:
-        full_ah, hours = self.pack.trusted_ah, max(step.hours, 1e-3)
-        drawn, given = step.planned_ah / full_ah, step.given_ah / full_ah
+        hours = max(step.hours, 1e-3)
+        drawn_ah = self._factor * step.planned_ah
+        # Lead-acid gives less of itself at a high current.
+        drawn = step.planned_ah / self.pack.ah_at(drawn_ah / hours)
+        given = step.given_ah / self.pack.trusted_ah
         noise = wandered(self._factor, drawn, hours)
-        self._amps = (self._factor * step.planned_ah - step.given_ah) / hours
-        to = {_FACTOR: -drawn, _GIVEN: given}
+        self._amps = (drawn_ah - step.given_ah) / hours
+        to: Seen = {_FACTOR: -drawn, _GIVEN: given}
         self._move(self._path - self._factor * drawn + given, noise, to)
 
     def _charge(self, step: Charging) -> None:
@@ -247,8 +250,9 @@ class Belief:
         column = sum(part[:, None] * p[:, :, index] for index, part in parts.items())
         p[:, :, _USED] += p[:, :, _SOC] - column
         p[:, :, _SOC] = column
+        wanders = np.where(inside, noise, 0.0)
         for a, b, sign in ((0, 0, 1), (1, 1, 1), (0, 1, -1), (1, 0, -1)):
-            p[:, a, b] += sign * noise
+            p[:, a, b] += sign * wanders
 
     # What is read
 
@@ -271,6 +275,8 @@ class Belief:
 
     def _count(self, step: CounterReading) -> None:
         full_ah = self.pack.trusted_ah
+        if step.hours > 0 and step.ah > 0:
+            full_ah = float(self.pack.ah_at(step.ah / step.hours))
         share = step.ah / full_ah
         used = self._begins - self._path
         zero = step.hours / full_ah

@@ -62,8 +62,12 @@ def time_left(
     drawn_wh, edges = grid.cumulative_wh(demand_w), grid.edges_min
     start_wh = float(np.interp(from_min, edges, drawn_wh))
     factors = believed.factor[:, None] + believed.factor_sd[:, None] * NORMAL_POINTS
-    above_wh = np.maximum(believed.soc - to_soc, 0.0)[:, None] * pack.trusted_wh
-    lasts_wh = above_wh / np.clip(factors, LEAST, MOST)
+    factors = np.clip(factors, LEAST, MOST)
+    above = np.maximum(believed.soc - to_soc, 0.0)[:, None]
+    # Lead-acid gives less of itself at much: by the mean current while it is open.
+    is_ahead = (edges[1:] > from_min) & (demand_w > 0)
+    mean_a = float(demand_w[is_ahead].mean()) / pack.nominal_v if is_ahead.any() else 0
+    lasts_wh = above * pack.ah_at(factors * mean_a) * pack.nominal_v / factors
     rises = np.flatnonzero(np.diff(drawn_wh, prepend=-1.0) > 0)
     hours = _hours(start_wh + lasts_wh, drawn_wh[rises], edges[rises], from_min)
     # Half of an hour's wander stays in the next; over many it averages out.

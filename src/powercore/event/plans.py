@@ -18,7 +18,7 @@ from powercore.physics.loads import (
 )
 from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import Supply, on_w
-from powercore.values import BUS_V, FloatArray, TimeGrid, in_range
+from powercore.values import STATED_V, FloatArray, TimeGrid, in_range
 
 #: What the sun may do: nothing, as forecast, or a clear sky.
 NO_SUN, FORECAST, CLEAR = "none", "forecast", "clear"
@@ -126,14 +126,14 @@ class StationPlan:
                 series += on_w(grid, supply.windows, supply.max_w)
         return series
 
-    def feeding(self, grid: TimeGrid) -> Feeding:
-        """How a battery feeds this station while it is open."""
+    def feeding(self, grid: TimeGrid, volts: float) -> Feeding:
+        """How a battery of so many volts, nominal, feeds this station while open."""
         watts = self.demand_w(grid)
         is_open = watts > 0
-        mean_a = float(watts[is_open].mean()) / BUS_V if is_open.any() else 0.0
+        mean_w = float(watts[is_open].mean()) if is_open.any() else 0.0
         return Feeding(
-            mean_a=mean_a,
-            peak_a=self.peak_a,
+            mean_a=mean_w / volts,
+            peak_a=self.peak_w / volts,
             path_ohm=self.path_ohm,
             device_min_v=self.device_min_v,
             device_max_v=self.device_max_v,
@@ -141,10 +141,10 @@ class StationPlan:
         )
 
     @property
-    def peak_a(self) -> float:
-        """Current with everything on and one of the keyed devices key down. [A]"""
+    def peak_w(self) -> float:
+        """Power with everything on and one of the keyed devices key down. [W]"""
         steps = {opening.step for opening in self.openings}
-        return peak_current_a(self.loads, sorted(steps) or (Step.FULL,))
+        return STATED_V * peak_current_a(self.loads, sorted(steps) or (Step.FULL,))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -8,6 +8,7 @@ path to what is wrong.
 from __future__ import annotations
 
 import hashlib
+from collections import Counter
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -32,6 +33,7 @@ from powercore.event.plans import (
     Spot,
     StationPlan,
 )
+from powercore.physics.battery import Pack
 from powercore.physics.loads import Opening, Step
 from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SourcePlan
@@ -92,6 +94,21 @@ class Scenario:
     #: there is carried there.
     is_under_way: bool = False
     schema_version: int = SCHEMA_VERSION
+
+    def usual_pack(self, station: StationPlan | None = None) -> Pack | None:
+        """
+        A battery like most that may feed a station, or that the yard charges.
+
+        By nominal volts, within what its devices stand; None where there is none.
+        """
+        packs = [battery.pack for battery in self.batteries]
+        if station is not None:
+            low, high = station.device_min_v, station.device_max_v
+            packs = [pack for pack in packs if low <= pack.nominal_v <= high]
+        counts = Counter(pack.nominal_v for pack in packs)
+        return min(
+            packs, key=lambda p: (-counts[p.nominal_v], p.nominal_v), default=None
+        )
 
     def __post_init__(self) -> None:
         limits.SPAN_MIN.check("Length of the event", self.span_min)
@@ -180,10 +197,13 @@ def all_low(scenario: Scenario) -> Scenario:
     return replace(scenario, stations=stations)
 
 
-def arrays_of(scenario: Scenario) -> list[tuple[str, Array]]:
-    """All panels of an event, with the name of the station or source they feed."""
-    at_stations = [(one.name, a) for one in scenario.stations for a in one.arrays]
-    return at_stations + [(one.name, a) for one in scenario.sources for a in one.arrays]
+def arrays_of(scenario: Scenario) -> list[tuple[str, Array, StationPlan | None]]:
+    """All panels of an event: what they feed by name, and the station if it is one."""
+    found: list[tuple[str, Array, StationPlan | None]] = [
+        (one.name, a, one) for one in scenario.stations for a in one.arrays
+    ]
+    found += [(one.name, a, None) for one in scenario.sources for a in one.arrays]
+    return found
 
 
 def without_sky(scenario: Scenario) -> Scenario:

@@ -22,11 +22,12 @@ from powercore.event.plans import (
     SKIES,
     UNKNOWN_OKTAS,
     SkyHour,
+    StationPlan,
 )
 from powercore.event.scenario import Scenario
 from powercore.sun import solar
 from powercore.sun.arrays import Array, Horizon, Site
-from powercore.values import BoolArray, FloatArray, TimeGrid
+from powercore.values import STATED_V, BoolArray, FloatArray, TimeGrid
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -166,8 +167,8 @@ class SkyView:
             diffuse_w=np.where(np.isfinite(diffuse), diffuse, split.diffuse_w),
         )
 
-    def harvest(self, array: Array, sky: str) -> solar.Harvest:
-        """What an array would give under a sky, with its shade and its horizon."""
+    def harvest(self, array: Array, sky: str, battery_v: float) -> solar.Harvest:
+        """What an array would give a battery under a sky, with shade and horizon."""
         is_shaded = (self.local_min < array.lit_from_min) | (
             self.local_min >= array.lit_until_min
         )
@@ -180,15 +181,18 @@ class SkyView:
             horizon=Horizon(array.horizon),
             is_shaded=is_shaded,
             days=self.days,
+            battery_v=battery_v,
         )
 
-    def offered_w(self, arrays: tuple[Array, ...], sky: str) -> FloatArray:
-        """Power of some arrays together. [W], shape (grid.count,)"""
+    def offered_w(
+        self, arrays: tuple[Array, ...], sky: str, battery_v: float
+    ) -> FloatArray:
+        """Power of some arrays together, on such a battery. [W], (grid.count,)"""
         series = np.zeros(self.grid.count)
         if sky == NO_SUN and not self.is_seen.any():
             return series
         for array in arrays:
-            series += self.harvest(array, sky).power_w
+            series += self.harvest(array, sky, battery_v).power_w
         return series
 
     def by_day(self, watts: FloatArray) -> list[DaySum]:
@@ -223,13 +227,23 @@ def sunshine(scenario: Scenario, sky: str, view: SkyView | None = None) -> Sunsh
     view = view or SkyView.of(scenario)
     zero = np.zeros(scenario.grid.count)
 
-    def offered(arrays: tuple[Array, ...]) -> FloatArray:
-        return view.offered_w(arrays, sky) if view and arrays else zero
+    def offered(arrays: tuple[Array, ...], volts: float) -> FloatArray:
+        return view.offered_w(arrays, sky, volts) if view and arrays else zero
 
+    yard_v = charging_v(scenario)
     return Sunshine(
-        stations={one.key: offered(one.arrays) for one in scenario.stations},
-        sources={one.key: offered(one.arrays) for one in scenario.sources},
+        stations={
+            one.key: offered(one.arrays, charging_v(scenario, one))
+            for one in scenario.stations
+        },
+        sources={one.key: offered(one.arrays, yard_v) for one in scenario.sources},
     )
+
+
+def charging_v(scenario: Scenario, station: StationPlan | None = None) -> float:
+    """Volts of what panels of a station, or of the yard, charge. [V]"""
+    pack = scenario.usual_pack(station)
+    return STATED_V if pack is None else pack.on_charge_v
 
 
 @lru_cache(maxsize=8)
@@ -253,10 +267,10 @@ def panels_w(
     starts_at: str,
     span_min: int,
     forecast: tuple[SkyHour, ...],
-    asked: tuple[tuple[tuple[Array, ...], str], ...],
+    asked: tuple[tuple[tuple[Array, ...], str, float], ...],
 ) -> tuple[FloatArray, ...]:
     """
-    What groups of arrays give, each under its sky; kept, as plans ask again and again.
+    What groups of arrays give, each under its sky and on its volts; kept.
 
     Returns
     -------
@@ -264,7 +278,7 @@ def panels_w(
         Power. [W]
     """
     view = SkyView(site, zone, starts_at, TimeGrid.covering(span_min), forecast)
-    found = tuple(view.offered_w(arrays, sky) for arrays, sky in asked)
+    found = tuple(view.offered_w(*one) for one in asked)
     for watts in found:
         watts.flags.writeable = False
     return found

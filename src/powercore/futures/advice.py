@@ -20,7 +20,6 @@ from powercore.sun.sources import (
     Supply,
     over_supply_a,
 )
-from powercore.values import BUS_V
 
 #: No small petrol engine with its generator does better. (0 to 1) Common practice, no
 #: source: about 0.2.
@@ -119,7 +118,7 @@ def _drop(problem: Problem, key: str) -> Iterator[Advice]:
     """Volts lost on the way to a station."""
     station, feeding = problem.stations[key], problem.feeding(key)
     drop_v = feeding.peak_a * station.path_ohm
-    if drop_v > 0.1 * BUS_V:
+    if drop_v > 0.1 * problem.station_v(key):
         yield Advice(
             severity="caution",
             about=key,
@@ -132,14 +131,14 @@ def _supply(
     problem: Problem, key: str, supply: Supply, *, is_bridged: bool
 ) -> Iterator[Advice]:
     """A supply at a station: its power against peaks, and what it takes to begin."""
-    station, feeding = problem.stations[key], problem.feeding(key)
-    if supply.max_w < feeding.peak_a * BUS_V:
+    station = problem.stations[key]
+    if supply.max_w < station.peak_w:
         yield Advice(
             severity="caution",
             about=key,
             words=f"{supply.name or supply.kind} at {station.name} gives "
             f"{supply.max_w:.0f} W, key down takes "
-            f"{feeding.peak_a * BUS_V:.0f} W",
+            f"{station.peak_w:.0f} W",
             remedy="a battery beside it bridges the peaks",
         )
     yield from _budget(problem, key, supply)
@@ -187,7 +186,8 @@ def _budget(problem: Problem, key: str, supply: Supply) -> Iterator[Advice]:
         ),
         default=0.0,
     )
-    over = over_supply_a(supply.max_w / BUS_V, station.peak_a, charger_a)
+    supply_a = supply.max_w / problem.station_v(key)
+    over = over_supply_a(supply_a, problem.feeding(key).peak_a, charger_a)
     if over > 0:
         yield Advice(
             severity="note",

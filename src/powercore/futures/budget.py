@@ -21,7 +21,7 @@ from powercore.event.problem import SERVE, Leg, Problem
 from powercore.futures.draws import Runs, joined, likely
 from powercore.futures.simulate import simulate
 from powercore.physics.loads import bad_day_w
-from powercore.values import BUS_V, FloatArray
+from powercore.values import FloatArray
 
 #: Futures beside the planned one: with 60, one in ten is known to about 4 %.
 FUTURES = 60
@@ -205,7 +205,8 @@ def _line(
     station = problem.stations[key]
     watts = problem.load_w[key]
     is_open = watts > 0
-    mean_a = float(watts[is_open].mean()) / BUS_V if is_open.any() else 0.0
+    mean_w = float(watts[is_open].mean()) if is_open.any() else 0.0
+    mean_a = mean_w / problem.station_v(key)
     open_h = float(is_open.sum()) * problem.grid.step_min / 60
     serving = sorted(
         (i for i, leg in enumerate(legs) if leg.kind == SERVE and leg.place == key),
@@ -228,7 +229,7 @@ def _line(
         need_wh=float(watts.sum()) * problem.grid.step_min / 60,
         mean_a=mean_a,
         bad_a=bad_day_w(mean_a, station.spread),
-        peak_a=station.peak_a,
+        peak_a=problem.feeding(key).peak_a,
         open_h=open_h,
         kit_wh=float(given[0]) if serving else 0.0,
         carried_wh=float(given[1:].sum()),
@@ -269,8 +270,7 @@ def stock_wh(problem: Problem) -> float:
 
 def endurance(problem: Problem, station: str) -> list[Endurance]:
     """How long each battery, full, would last at a station, longest first."""
-    feeding = problem.feeding(station)
-    mean_w = feeding.mean_a * BUS_V
+    mean_w = problem.feeding(station).mean_a * problem.station_v(station)
     found = []
     for key, battery in problem.batteries.items():
         if battery.is_on_hold:

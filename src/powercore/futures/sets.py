@@ -79,7 +79,7 @@ def parallel_set(
     if unknown or len(set(batteries)) < 2:
         raise UnknownKey("A set is two or more different batteries of the event.")
     packs = [problem.batteries[key].pack for key in batteries]
-    feeding = problem.feeding(station)
+    feeding = problem.feeding(station, packs[0].nominal_v)
     ohms = [pack.resistance_ohm + feeding.path_ohm for pack in packs]
 
     def volts(state: Sequence[float]) -> list[float]:
@@ -145,7 +145,7 @@ def _walk_down(
         rested = [pack.rested_v(one) for pack, one in zip(packs, soc, strict=True)]
         amps = shared_currents_a(rested, ohms, mean_a)
         after = [
-            min(1.0, one - share * _STEP_H / pack.trusted_ah)
+            min(1.0, one - share * _STEP_H / float(pack.ah_at(share)))
             for one, share, pack in zip(soc, amps, packs, strict=True)
         ]
         if any(one <= pack.reserve_soc for one, pack in zip(after, packs, strict=True)):

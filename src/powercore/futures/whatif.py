@@ -288,13 +288,17 @@ def _panels(problem: Problem, suns: Suns, station: str, more: float) -> Suns:
             factor = max(0.0, (now_w + more * USUAL_PANEL.watts) / now_w)
             offered[number] = np.asarray(offered[number]) * factor
         else:
-            from powercore.event.sky import SkyView
+            from powercore.event.sky import SkyView, charging_v
 
             view = SkyView.of(problem.scenario)
             if view is not None:
                 is_north = view.site.latitude >= 0
                 panel = replace(USUAL_PANEL, azimuth=180.0 if is_north else 0.0)
-                offered[number] = more * view.offered_w((panel,), sky)
+                offered[number] = more * view.offered_w(
+                    (panel,),
+                    sky,
+                    charging_v(problem.scenario, problem.stations[station]),
+                )
         new[sky] = (offered, at_sources)
     return new
 

@@ -17,8 +17,8 @@ from numpy.typing import ArrayLike
 
 from powercore.errors import PowercoreError
 from powercore.gear.things import Meter, PowerBank
+from powercore.limits import PEUKERT
 from powercore.physics.battery import Pack
-from powercore.physics.chemistry import Chemistry
 from powercore.values import in_range
 
 #: What remains unknown of a meter that was compared within a year, and of one
@@ -177,7 +177,7 @@ def capacity_of(
     chem = pack.chem
     steps = [f"{given.ah:.2f} Ah in {given.hours:.1f} h, {given.mean_a:.2f} A mean"]
     ah, rate_sd = given.ah, 0.0
-    rated_ah = _rated_ah(chem, given)
+    rated_ah = _rated_ah(pack, given)
     if rated_ah is not None:
         steps.append(f"{rated_ah:.2f} Ah at the {chem.rated_h:g} h rate (Peukert)")
         rate_sd = _RATE_SD * min(3.0, rated_ah / ah)
@@ -200,15 +200,51 @@ def capacity_of(
     return Result(ah=ah, sd_ah=sd_ah, bound=bound, steps=tuple(steps))
 
 
-def _rated_ah(chem: Chemistry, given: Given) -> float | None:
+def _rated_ah(pack: Pack, given: Given) -> float | None:
     """Lead-acid at its rated current, where it was tested above that. [Ah]"""
+    chem = pack.chem
     if not chem.is_lead:
         return None
+    exponent = chem.peukert if pack.peukert is None else pack.peukert
     hours_at = given.ah / given.mean_a
-    rated_ah = (
-        given.mean_a * chem.rated_h * (hours_at / chem.rated_h) ** (1 / chem.peukert)
-    )
+    rated_ah = given.mean_a * chem.rated_h * (hours_at / chem.rated_h) ** (1 / exponent)
     return rated_ah if rated_ah / chem.rated_h < given.mean_a else None
+
+
+#: Two tests say an exponent where their currents differ so much. Common practice, no
+#: source.
+_APART = 1.5
+
+
+def exponent_of(one: tuple[float, float], other: tuple[float, float]) -> float | None:
+    """
+    Peukert's exponent from two full discharges: ln(t1 / t2) / ln(I2 / I1) [1]_.
+
+    Parameters
+    ----------
+    one, other : (float, float)
+        Amp-hours and hours of each. [Ah], [h]
+
+    Returns
+    -------
+    float or None
+        1 to 1.6; None where the currents are too near each other, or it lies beyond:
+        then a test is not what it was taken for.
+
+    References
+    ----------
+    .. [1] W. Peukert, Elektrotechnische Zeitschrift 20, 1897.
+    """
+    if min(*one, *other) <= 0:
+        return None
+    (slow_ah, slow_h), (fast_ah, fast_h) = sorted(
+        (one, other), key=lambda x: x[0] / x[1]
+    )
+    ratio = (fast_ah / fast_h) / (slow_ah / slow_h)
+    if ratio < _APART:
+        return None
+    found = math.log(slow_h / fast_h) / math.log(ratio)
+    return found if PEUKERT.low <= found <= PEUKERT.high else None
 
 
 def _meter_sd(meter: Meter | None) -> tuple[float, float]:

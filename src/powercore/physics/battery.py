@@ -17,7 +17,7 @@ import numpy as np
 
 from powercore.errors import PowerBeyondPack
 from powercore.physics.chemistry import Chemistry, chemistry_of
-from powercore.values import in_range
+from powercore.values import FloatArray, in_range
 
 #: Two voltages nearer than this are the same. [V]
 SAME_V = 0.051
@@ -45,6 +45,8 @@ class Pack:
     charge_v: float | None = None
     float_v: float | None = None
     disconnect_v: float | None = None
+    #: Peukert's exponent, found in tests at two currents; None: its chemistry's.
+    peukert: float | None = None
 
     def __post_init__(self) -> None:
         chemistry_of(self.chemistry)
@@ -59,6 +61,8 @@ class Pack:
             in_range("Tested capacity", self.tested_ah, low=0.01, high=5000, unit="Ah")
         if self.reserve is not None:
             in_range("Reserve", self.reserve, low=0, high=0.95)
+        if self.peukert is not None:
+            in_range("Peukert's exponent", self.peukert, low=1, high=1.6)
         if self.measured_ohm is not None:
             in_range("Resistance", self.measured_ohm, low=1e-5, high=10, unit="Ω")
         self._check_profile()
@@ -160,6 +164,41 @@ class Pack:
         if self.tested_ah is not None:
             return self.tested_ah
         return self.nameplate_ah * self.chem.untested_share
+
+    def ah_at(self, current_a: FloatArray | float) -> FloatArray:
+        """
+        Capacity at steady currents, by Peukert's law for lead-acid. [Ah]
+
+        Trusted at the rated current and below; above it C (I r / C)^(1 - k), where r
+        is the rated time: what `peukert_hours` lasts, times the current.
+
+        Parameters
+        ----------
+        current_a : float or array
+            Mean current, not key down. [A]
+
+        Returns
+        -------
+        array
+            Of the same shape.
+        """
+        amps = np.asarray(current_a, dtype=float)
+        full = np.full(amps.shape, self.trusted_ah)
+        if not self.chem.is_lead:
+            return full
+        exponent = self.chem.peukert if self.peukert is None else self.peukert
+        over = amps * self.chem.rated_h / self.trusted_ah
+        return full * np.maximum(over, 1.0) ** (1 - exponent)
+
+    @property
+    def on_charge_v(self) -> float:
+        """
+        Volts of it while a panel charges it. [V]
+
+        A quarter of the way from half full at rest to its charging voltage; common
+        practice, no source.
+        """
+        return 0.75 * self.rested_v(0.5) + 0.25 * self.absorb_v
 
     @property
     def trusted_why(self) -> str:

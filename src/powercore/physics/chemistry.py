@@ -9,10 +9,12 @@ opened when the number was written down.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypedDict
 
 import numpy as np
 
 from powercore.errors import UnknownKey
+from powercore.physics.curves import CURVES
 from powercore.values import FloatArray
 
 
@@ -123,6 +125,17 @@ def _twelve_volt(*volts: float) -> tuple[float, ...]:
     return tuple(volt / 6 for volt in volts)
 
 
+class _Curve(TypedDict):
+    curve_soc: tuple[float, ...]
+    curve_v: tuple[float, ...]
+
+
+def _library(key: str) -> _Curve:
+    """The curve that the modelling library computes, as knots."""
+    soc, volts = zip(*CURVES[key], strict=True)
+    return {"curve_soc": soc, "curve_v": volts}
+
+
 _QUARTERS = (0.0, 0.25, 0.5, 0.75, 1.0)
 
 #: Fuse, isolation and the maker's word come first, whatever the chemistry.
@@ -146,41 +159,10 @@ CHEMISTRIES: dict[str, Chemistry] = {
             # after Afshar et al. 2017, graphite after Chen et al. 2020) as computed
             # by the battery-modelling library PyBaMM at 25 °C; a model, and within
             # 60 mV per cell of the tables in common use from 20 to 95 %.
-            curve_soc=(
-                0,
-                0.05,
-                0.1,
-                0.2,
-                0.3,
-                0.4,
-                0.5,
-                0.6,
-                0.7,
-                0.8,
-                0.9,
-                0.95,
-                0.97,
-                0.99,
-                1.0,
-            ),
-            curve_v=(
-                2.0,
-                2.785,
-                2.978,
-                3.169,
-                3.206,
-                3.253,
-                3.266,
-                3.269,
-                3.274,
-                3.31,
-                3.314,
-                3.316,
-                3.327,
-                3.415,
-                3.6,
-            ),
-            curve_sd_v=0.015,  # about hysteresis of 20 mV: Dreyer et al. 2010, memory
+            **_library("lifepo4"),
+            # Half of the 60 mV to the tables; hysteresis of 20 mV (Dreyer et al. 2010,
+            # from memory) is within it.
+            curve_sd_v=0.03,
             charge_v=3.6,  # 14.4 V for four cells: common practice, no source
             disconnect_v=2.875,  # 11.5 V for four cells: common practice, no source
             protection_v=2.6,  # 10.0 to 10.8 V for four: common practice, no source
@@ -215,20 +197,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             name="Li-ion (NMC)",
             cell_nominal_v=3.7,
             # Parameter set of Chen et al. 2020, computed by PyBaMM.
-            curve_soc=(0, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0),
-            curve_v=(
-                2.5,
-                3.296,
-                3.485,
-                3.581,
-                3.667,
-                3.751,
-                3.841,
-                3.948,
-                4.042,
-                4.097,
-                4.2,
-            ),
+            **_library("nmc"),
             curve_sd_v=0.025,  # common practice, no source
             charge_v=4.2,  # common practice, no source
             disconnect_v=3.2,  # common practice, no source
@@ -263,8 +232,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             cell_nominal_v=3.7,
             # Parameter set of Marquis et al. 2019 (LCO), computed by PyBaMM; its
             # full cell rests at 4.1 V, a pack charged to 4.2 V somewhat higher.
-            curve_soc=(0, 0.1, 0.2, 0.5, 0.7, 0.8, 0.9, 0.95, 1.0),
-            curve_v=(3.105, 3.682, 3.692, 3.745, 3.799, 3.849, 3.904, 4.008, 4.1),
+            **_library("lipo"),
             curve_sd_v=0.025,  # common practice, no source
             charge_v=4.2,  # common practice, no source
             disconnect_v=3.3,  # common practice, no source

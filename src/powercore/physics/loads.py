@@ -10,7 +10,14 @@ import numpy as np
 
 from powercore import limits
 from powercore.errors import OutOfRange
-from powercore.values import BUS_V, FloatArray, TimeGrid, Window, in_range, overlap_min
+from powercore.values import (
+    STATED_V,
+    FloatArray,
+    TimeGrid,
+    Window,
+    in_range,
+    overlap_min,
+)
 
 #: Quantile of a normal distribution above which 1 case in 10 lies.
 ONE_IN_TEN = 1.2815515655446004
@@ -145,7 +152,7 @@ def mean_current_a(draw: Draw, pattern: Pattern) -> float:
 
 
 def converter_current_a(
-    power_w: float, efficiency: float, bus_v: float = BUS_V
+    power_w: float, efficiency: float, bus_v: float = STATED_V
 ) -> float:
     """
     Battery current of a constant-power load behind a converter. [A]
@@ -227,7 +234,7 @@ def listening_share(on_for_min: float, every_min: float) -> float:
 
 
 def load_w(
-    grid: TimeGrid, load: Load, openings: Sequence[Opening], bus_v: float = BUS_V
+    grid: TimeGrid, load: Load, openings: Sequence[Opening], bus_v: float = STATED_V
 ) -> FloatArray:
     """
     Power one load asks of the battery, step by step. [W], shape (grid.count,)
@@ -271,7 +278,7 @@ def demand_w(
     grid: TimeGrid,
     loads: Sequence[Load],
     openings: Sequence[Opening],
-    bus_v: float = BUS_V,
+    bus_v: float = STATED_V,
 ) -> FloatArray:
     """Power a station asks of its battery, step by step. [W], shape (grid.count,)"""
     series = np.zeros(grid.count)

@@ -32,9 +32,6 @@ ON_GROUND_C = 10.0
 PWM_SHARE = 0.98
 #: Change of the short-circuit current. [1/°C] Common practice, no source.
 ISC_PER_C = 0.0005
-#: Volts of a battery on the charger, for controllers that don't convert. [V]
-#: Common practice, no source.
-CHARGING_V = 13.4
 #: Efficiency of a tracking controller. Common practice, no source.
 TRACKING = 0.95
 #: Below this elevation haze and trees leave no beam worth turning a panel for. [°]
@@ -265,7 +262,7 @@ def harvest(  # noqa: PLR0913 - what the published models take
     horizon: Horizon | None = None,
     is_shaded: np.ndarray | None = None,
     days: np.ndarray | None = None,
-    battery_v: float = CHARGING_V,
+    battery_v: float,
 ) -> Harvest:
     """
     Power that an array brings to a battery's terminals.
@@ -310,7 +307,7 @@ def passed_w(
     array: Array,
     plane_w: float | FloatArray,
     cell_c: float | FloatArray,
-    battery_v: float = CHARGING_V,
+    battery_v: float,
 ) -> FloatArray:
     """
     Power that the controller passes on. [W]

@@ -36,8 +36,8 @@ def test_shade_by_the_clock_takes_the_beam():
     """Shaded until 09:30 and after 17:00: diffuse light before and after."""
     view = day()
     shaded = replace(PANEL, lit_from_min=570, lit_until_min=1020)
-    open_w = view.harvest(PANEL, "clear").power_w
-    lit_w = view.harvest(shaded, "clear").power_w
+    open_w = view.harvest(PANEL, "clear", 13.4).power_w
+    lit_w = view.harvest(shaded, "clear", 13.4).power_w
     hours = np.arange(288) / 12
 
     noon = (hours >= 9.5) & (hours < 17)
@@ -52,7 +52,7 @@ def test_a_forecast_holds_from_each_hour_to_the_next():
         (SkyHour(start_min=0, oktas=0), SkyHour(start_min=720, oktas=8, air_c=20))
     )
     clear, forecast = (
-        view.harvest(PANEL, sky).power_w for sky in ("clear", "forecast")
+        view.harvest(PANEL, sky, 13.4).power_w for sky in ("clear", "forecast")
     )
 
     assert forecast[:144] == pytest.approx(clear[:144])
@@ -74,7 +74,7 @@ def test_without_a_forecast_half_cloud_is_assumed():
     view = day()
     flat = replace(PANEL, tilt=0.0, dirt=0.0)
     clear, unknown = (
-        view.harvest(flat, sky).plane_w.sum() for sky in ("clear", "forecast")
+        view.harvest(flat, sky, 13.4).plane_w.sum() for sky in ("clear", "forecast")
     )
 
     assert unknown / clear == pytest.approx(0.92895, abs=0.005)
@@ -83,7 +83,7 @@ def test_without_a_forecast_half_cloud_is_assumed():
 def test_days_are_local_ones():
     """A western evening is tomorrow in UTC, and still today's harvest."""
     view = day(steps=2 * 288)
-    watts = view.harvest(PANEL, "clear").power_w
+    watts = view.harvest(PANEL, "clear", 13.4).power_w
     days = view.by_day(watts)
 
     assert [one.day for one in days] == ["2026-06-27", "2026-06-28"]
@@ -127,7 +127,7 @@ def test_a_southern_panel_faces_north():
         site=Site(latitude=-33.9, longitude=151.2), start="2026-06-20T14:00:00+00:00"
     )
     north, south = (
-        view.harvest(replace(PANEL, azimuth=azimuth), "clear").power_w.sum()
+        view.harvest(replace(PANEL, azimuth=azimuth), "clear", 13.4).power_w.sum()
         for azimuth in (0.0, 180.0)
     )
 

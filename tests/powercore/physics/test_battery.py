@@ -82,12 +82,9 @@ def test_nominal_energy_is_cells_times_volts_times_amp_hours():
 def test_usable_energy_is_the_integral_of_the_voltage(chemistry):
     """Against SciPy's quadrature of the terminal voltage over the charge given."""
     pack = Pack(chemistry=chemistry, series=4, nameplate_ah=40, tested_ah=36)
+    knots = [soc for soc in pack.chem.curve_soc if 0.3 < soc < 0.95]
     by_quad, _ = quad(
-        lambda soc: 36 * pack.loaded_v(soc, 3.0),
-        0.3,
-        0.95,
-        limit=200,
-        points=[0.5, 0.75],
+        lambda soc: 36 * pack.loaded_v(soc, 3.0), 0.3, 0.95, limit=200, points=knots
     )
 
     assert pack.usable_wh(0.95, 0.3, 3.0) == pytest.approx(by_quad, rel=2e-3)
@@ -326,3 +323,19 @@ def test_a_profile_stays_within_the_makers_limits():
         make_pack(max_charge_v=14.4, charge_v=14.6)
     with pytest.raises(OutOfRange, match="Maker's charging limit"):
         make_pack(max_charge_v=29.2)
+
+
+@pytest.mark.parametrize(
+    ("amps", "hours"),
+    [(2.5, 20.0), (5.0, 9.33), (10.0, 4.353), (25.0, 1.589)],
+)
+def test_lead_acid_lasts_as_peukert_says(amps, hours):
+    """50 Ah at 20 h, exponent 1.1: t = 20 (50 / (20 I))^1.1, by hand; see `ah_at`."""
+    pack = make_pack(chemistry="agm", series=6, nameplate_ah=50, tested_ah=50)
+
+    assert float(pack.ah_at(amps)) / amps == pytest.approx(hours, rel=1e-3)
+    assert float(pack.ah_at(amps)) / amps == pytest.approx(
+        peukert_hours(50, 20, 1.1, amps)
+    )
+    assert float(pack.ah_at(0.5)) == 50  # no gain below the rated current
+    assert float(make_pack(tested_ah=50).ah_at(amps)) == 50  # lithium: as it is

@@ -12,7 +12,7 @@ from powercore.event.plans import USUAL_PATH_OHM, StationPlan
 from powercore.physics.loads import Load, Opening, Pattern
 from powercore.physics.wiring import Wire
 from powercore.sun.arrays import Array
-from powercore.values import BUS_V, Window
+from powercore.values import STATED_V, Window
 
 from .sources import supplies_of
 from .windows import clipped
@@ -115,7 +115,7 @@ def _load(event: Event, item: StationEquipment, from_min: int) -> Load:
         low=low,
         count=item.count,
         efficiency=item.efficiency_pct / 100,
-        idle_a=item.idle_w / BUS_V,
+        idle_a=item.idle_w / STATED_V,
         fills_wh=item.fills_wh,
         windows=windows,
         shed_soc=None if item.shed_pct is None else item.shed_pct / 100,

@@ -43,7 +43,7 @@ from powercore.physics.loads import Draw, Load, Pattern
 from powercore.physics.wiring import Wire
 from powercore.sun.arrays import Site as SkySite
 from powercore.sun.sources import SourcePlan
-from powercore.values import BUS_V, Window, without
+from powercore.values import STATED_V, Window, without
 
 from .preview import preview_scenario, shelf_by_tag, singles_of
 
@@ -301,7 +301,7 @@ def _equipment(event: Event, station: Station, plan: StationPlan, load: Load) ->
             equipment=_kind_of(load, plan),
             count=load.count,
             efficiency_pct=load.efficiency * 100,
-            idle_w=load.idle_a * BUS_V,
+            idle_w=load.idle_a * STATED_V,
             fills_wh=load.fills_wh,
             shed_pct=None if load.shed_soc is None else load.shed_soc * 100,
             used_from=event.moment_of(window.start_min) if window else None,

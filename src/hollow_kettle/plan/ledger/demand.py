@@ -33,7 +33,7 @@ from powercore.physics.loads import (
     peak_current_a,
 )
 from powercore.sun.sizing import CRITICAL_RATIO, BatterySize, battery_size, panel_w
-from powercore.values import BUS_V, FloatArray
+from powercore.values import FloatArray
 
 #: Room for the watts beside a demand drawing, and how many of them. [px]
 _LEFT, _MARKS = 44, 3
@@ -109,12 +109,13 @@ def station_page(event: Event, station: Station) -> StationPage:
     open_steps = int((watts > 0).sum())
     most_w = float(max(watts.max(), 1.0 if sun_w is None else sun_w.max(), 1.0))
     x, y = Scale(0, event.span_min, _LEFT, 631), Scale(0, most_w, 132, 8)
-    mean_a = float(watts.sum()) / open_steps / BUS_V if open_steps else 0.0
+    mean_w = float(watts.sum()) / open_steps if open_steps else 0.0
+    mean_a = mean_w / problem.station_v(key)
     return StationPage(
         need_wh=float(watts.sum()) * problem.grid.step_min / 60,
         mean_a=mean_a,
         bad_a=bad_day_w(mean_a, plan.spread),
-        peak_a=plan.peak_a,
+        peak_a=feeding.peak_a,
         open_h=open_steps * problem.grid.step_min / 60,
         batteries=[
             (tag, item, _turn(problem, item, number))
@@ -127,19 +128,24 @@ def station_page(event: Event, station: Station) -> StationPage:
         most_w=most_w,
         steps=_steps(problem, plan, lasts),
         drop_v=feeding.peak_a * plan.path_ohm,
-        size=_size(event, watts, problem),
+        size=_size(key, watts, problem),
         panel_w=_panel_w(event, watts, found),
         advice=[one for one in advice(problem) if one.about == key],
     )
 
 
-def _size(event: Event, watts: FloatArray, problem: Problem) -> BatterySize | None:
+def _size(key: str, watts: FloatArray, problem: Problem) -> BatterySize | None:
     """A LiFePO4 battery for all of it without sun, by hand formula."""
     if not watts.any():
         return None
-    days = event.span_min / 1440
-    drawn_ah = float(watts.sum()) * problem.grid.step_min / 60 / BUS_V
-    return battery_size(drawn_ah / days, days, depth=0.8)
+    days = days_of(problem.span_min)
+    drawn_wh = float(watts.sum()) * problem.grid.step_min / 60
+    return battery_size(drawn_wh / problem.station_v(key) / days, days, depth=0.8)
+
+
+def days_of(span_min: float) -> float:
+    """Days by which a day's charge is counted: of a short event, all it draws. [d]"""
+    return max(1.0, span_min / 1440)
 
 
 def _panel_w(event: Event, watts: FloatArray, found: EventProblem) -> float | None:
@@ -147,7 +153,7 @@ def _panel_w(event: Event, watts: FloatArray, found: EventProblem) -> float | No
     view = found.view
     if view is None or not watts.any():
         return None
-    days = event.span_min / 1440
+    days = days_of(event.span_min)
     light = view.light(FORECAST).global_w
     sun_h = float(light.sum()) * view.grid.step_min / 60 / 1000 / days
     if sun_h < 0.1:

@@ -260,9 +260,11 @@ def _fill_harvest(
 ) -> None:
     hours = view.grid.step_min / 60
     total = {sky: np.zeros(view.grid.count) for sky in (FORECAST, CLEAR)}
+    volts = _volts(event, arrays)
     for row in arrays:
         given = {
-            sky: view.harvest(array_of(row, horizon), sky).power_w for sky in total
+            sky: view.harvest(array_of(row, horizon), sky, volts[row.pk]).power_w
+            for sky in total
         }
         for sky, watts in given.items():
             total[sky] += watts
@@ -314,7 +316,21 @@ def _outline(watts: np.ndarray, grid: TimeGrid, x: Scale, y: Scale) -> str:
     return points([(line[0][0], y(0)), *line, (line[-1][0], y(0))])
 
 
-def modelled_w(event: Event, row: PanelArray, at: datetime, oktas: float) -> float:
+def _volts(event: Event, arrays: list[PanelArray]) -> dict[int, float]:
+    """Volts of what each of some arrays charges, by its key. [V]"""
+    from powercore.event.sky import charging_v
+
+    scenario = problem_for(event).problem.scenario
+    stations = {station.key: station for station in scenario.stations}
+    return {
+        row.pk: charging_v(scenario, stations.get(str(row.station_id)))
+        for row in arrays
+    }
+
+
+def modelled_w(
+    event: Event, row: PanelArray, at: datetime, oktas: float, battery_v: float
+) -> float:
     """
     What the model expects of an array at a moment under a cloud, uncalibrated. [W]
 
@@ -343,4 +359,4 @@ def modelled_w(event: Event, row: PanelArray, at: datetime, oktas: float) -> flo
         (SkyHour(start_min=0, oktas=oktas),),
     )
     array = replace(array_of(row, horizon), factor=1.0)
-    return float(view.harvest(array, FORECAST).power_w[0])
+    return float(view.harvest(array, FORECAST, battery_v).power_w[0])

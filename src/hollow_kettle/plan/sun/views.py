@@ -178,9 +178,8 @@ def array_noon(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
     if noon.is_valid():
         data = noon.cleaned_data
         try:
-            expected = modelled_w(
-                event, row, from_local(data["at"], event.zone), data["oktas"]
-            )
+            at = from_local(data["at"], event.zone)
+            expected = modelled_w(event, row, at, data["oktas"], data["volts"])
             factor = factor_from_reading(data["amps"], data["volts"], expected)
             sun.change_array(
                 row,

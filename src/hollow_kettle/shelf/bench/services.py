@@ -18,6 +18,7 @@ from powercore.errors import PowercoreError
 from powercore.gear import capacity
 from powercore.gear.capacity import Bound, Given, Result, Row
 from powercore.gear.things import Meter
+from powercore.physics.chemistry import chemistry_of
 
 What = BenchTest.What
 
@@ -189,4 +190,32 @@ def accept_test(test: BenchTest, *, by: Actor) -> Estimate:
         )
     test.estimate = estimate
     test.save(update_fields=["estimate"])
+    _find_exponent(test)
     return estimate
+
+
+#: Tests that found all of a capacity, by what flowed.
+_DISCHARGES = (What.COUNTER, What.TIMED, What.RUN_DOWN)
+
+
+def _find_exponent(test: BenchTest) -> None:
+    """Find Peukert's exponent of lead-acid from this test and one at another rate."""
+    battery = test.asset.battery
+    if not chemistry_of(battery.chemistry).is_lead:
+        return
+    accepted = test.asset.tests.exclude(estimate=None).filter(
+        what__in=_DISCHARGES, is_bound=False
+    )
+    for other in accepted.exclude(pk=test.pk).order_by("-made_at"):
+        found = capacity.exponent_of(_flowed(test), _flowed(other))
+        if found is not None:
+            battery.peukert = round(found, 3)
+            battery.save(update_fields=["peukert"])
+            return
+
+
+def _flowed(test: BenchTest) -> tuple[float, float]:
+    """Amp-hours and hours of a test, as it was read."""
+    hours = test.hours or 0.0
+    ah = test.shown_ah if test.shown_ah is not None else (test.amps or 0) * hours
+    return ah, hours

@@ -74,6 +74,8 @@ class Battery(Detail):
     printed_wh = quantity()
     reserve_pct = quantity()
     resistance_mohm = quantity()
+    #: Found in two tests; None: its chemistry's.
+    peukert = quantity()
     max_charge_a = quantity()
     max_discharge_a = quantity()
     max_charge_v = quantity()

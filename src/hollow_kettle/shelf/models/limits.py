@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from powercore.limits import Limit
+from powercore.limits import PEUKERT, Limit
 
 Limits = dict[str, Limit]
 
@@ -18,6 +18,7 @@ BATTERY: Limits = {
     "printed_wh": Limit(0.1, 100_000, "Wh"),
     "reserve_pct": Limit(0, 95, "%"),
     "resistance_mohm": Limit(0.01, 10_000, "mΩ"),
+    "peukert": PEUKERT,
     "max_charge_a": AMPS,
     "max_discharge_a": AMPS,
     "max_charge_v": VOLTS,

@@ -8,13 +8,14 @@ from functools import cached_property
 from powercore.event.plans import BatteryPlan, StationPlan
 from powercore.event.problem.demand import Demand
 from powercore.physics.battery import Feeding, disconnect_of, refusal
+from powercore.values import STATED_V
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Feed:
     """One battery at one station."""
 
-    #: Energy from full to empty at that station's current. [Wh]
+    #: Energy from full to empty at that station's mean current. [Wh]
     capacity_wh: float
     #: State of charge where power really ends, and by which limit.
     floor_soc: float
@@ -39,14 +40,25 @@ class Feeds(Demand):
         return {}
 
     @cached_property
-    def _feedings(self) -> dict[str, Feeding]:
+    def _feedings(self) -> dict[tuple[str, float], Feeding]:
         return {}
 
-    def feeding(self, station: str) -> Feeding:
-        """How a battery feeds a station, worked out once."""
-        found = self._feedings.get(station)
+    def station_v(self, station: str) -> float:
+        """Nominal volts of what usually feeds a station. [V]"""
+        pack = self.scenario.usual_pack(self.stations[station])
+        return STATED_V if pack is None else pack.nominal_v
+
+    def feeding(self, station: str, volts: float | None = None) -> Feeding:
+        """
+        How a battery feeds a station, worked out once.
+
+        `volts`: its nominal ones; none: of what usually feeds it.
+        """
+        key = station, self.station_v(station) if volts is None else volts
+        found = self._feedings.get(key)
         if found is None:
-            found = self._feedings[station] = self.stations[station].feeding(self.grid)
+            found = self.stations[station].feeding(self.grid, key[1])
+            self._feedings[key] = found
         return found
 
     def feed(self, station: str, battery: str) -> Feed:
@@ -58,7 +70,7 @@ class Feeds(Demand):
 
     def _new_feed(self, station: str, battery: str) -> Feed:
         plan = self.batteries[battery]
-        feeding = self.feeding(station)
+        feeding = self.feeding(station, plan.pack.nominal_v)
         end = disconnect_of(plan.pack, feeding)
         why = refusal(plan.pack, feeding)
         most_a = plan.max_discharge_a
@@ -68,7 +80,7 @@ class Feeds(Demand):
         floor = self.in_cold(battery, end.soc, station)
         reserve = self.in_cold(battery, plan.pack.reserve_soc, station)
         return Feed(
-            capacity_wh=plan.pack.trusted_ah * volts,
+            capacity_wh=float(plan.pack.ah_at(feeding.mean_a)) * volts,
             floor_soc=floor,
             floor_cause=end.cause,
             reserve_soc=max(reserve, floor),

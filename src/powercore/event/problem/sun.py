@@ -6,7 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
-from powercore.event.plans import FORECAST, NO_SUN
+from powercore.event.plans import FORECAST, NO_SUN, StationPlan
 from powercore.event.problem.basis import Basis
 from powercore.sun.arrays import Array
 from powercore.values import BoolArray, FloatArray
@@ -29,21 +29,24 @@ class Sun(Basis):
         Under the sky that the event says, for the first tier and for the others.
         """
         return self._panels_w(
-            {key: (one.arrays, self.sky_of(key)) for key, one in self.stations.items()}
+            {
+                key: (one.arrays, self.sky_of(key), one)
+                for key, one in self.stations.items()
+            }
         )
 
     @cached_property
     def forecast_w(self) -> dict[str, FloatArray]:
         """What panels at each station give as forecast, counted on or not. [W]"""
         return self._panels_w(
-            {key: (one.arrays, FORECAST) for key, one in self.stations.items()}
+            {key: (one.arrays, FORECAST, one) for key, one in self.stations.items()}
         )
 
     @cached_property
     def yard_forecast_w(self) -> dict[str, FloatArray]:
         """What panels of the yard's sources give as forecast, counted or not. [W]"""
         return self._panels_w(
-            {one.key: (one.arrays, FORECAST) for one in self.scenario.sources}
+            {one.key: (one.arrays, FORECAST, None) for one in self.scenario.sources}
         )
 
     @cached_property
@@ -51,23 +54,23 @@ class Sun(Basis):
         """What plans count on of the panels at each of the yard's sources. [W]"""
         event = self.scenario
         return self._panels_w(
-            {one.key: (one.arrays, event.yard_sky) for one in event.sources}
+            {one.key: (one.arrays, event.yard_sky, None) for one in event.sources}
         )
 
     def _panels_w(
-        self, asked: dict[str, tuple[tuple[Array, ...], str]]
+        self, asked: dict[str, tuple[tuple[Array, ...], str, StationPlan | None]]
     ) -> dict[str, FloatArray]:
         event = self.scenario
         found = {key: np.zeros(self.grid.count) for key in asked}
         counted = {
-            key: (arrays, sky)
-            for key, (arrays, sky) in asked.items()
+            key: (arrays, sky, station)
+            for key, (arrays, sky, station) in asked.items()
             if arrays and (sky != NO_SUN or any(hour.is_seen for hour in event.sky))
         }
         if event.site is None or not counted:
             return found
         # Loads pvlib and pandas: only for events that have panels.
-        from powercore.event.sky import panels_w
+        from powercore.event.sky import charging_v, panels_w
 
         watts = panels_w(
             event.site,
@@ -75,7 +78,10 @@ class Sun(Basis):
             event.starts_at,
             event.span_min,
             event.sky,
-            tuple(counted.values()),
+            tuple(
+                (arrays, sky, charging_v(event, station))
+                for arrays, sky, station in counted.values()
+            ),
         )
         return found | dict(zip(counted, watts, strict=True))
 

@@ -31,15 +31,15 @@ def absorb_v(charge: Charge) -> float | None:
     return None
 
 
-def charge_a(charge: Charge) -> float:
-    """Highest current a charge path gives. [A]"""
+def charge_a(charge: Charge, battery_v: float) -> float:
+    """Highest current a charge path gives a battery of so many volts. [A]"""
     if isinstance(charge.source, Charger):
         return charge.source.max_a
     panel_a = charge.source.isc_a
     if charge.controller is None:
         return panel_a
     if charge.controller.method == MPPT:
-        panel_a = charge.source.watts * 0.95 / 12.8
+        panel_a = charge.source.watts * 0.95 / battery_v
     return min(panel_a, charge.controller.max_a)
 
 
@@ -202,7 +202,8 @@ def primary_cell(kit: Kit) -> Iterator[Hit]:
 def charge_current(kit: Kit) -> Iterator[Hit]:
     """A stop above the maker's limit, a caution above practice."""
     for charge, battery in pairs_of(kit):
-        amps, limit_a = charge_a(charge), battery.charge_limit_a
+        limit_a = battery.charge_limit_a
+        amps = charge_a(charge, battery.pack.nominal_v)
         share_a = amps / max(1, len(kit.members))
         if battery.pack.chem.is_rechargeable and share_a > limit_a * 1.001:
             known = battery.max_charge_a is not None

@@ -240,8 +240,12 @@ def hours_given(kit: Kit, draws: Draws, from_soc: float = 1.0) -> float:
     """
     reserve = max(m.battery.pack.reserve_soc for m in kit.members)
     current = solve(kit, (from_soc + reserve) / 2, draws).total_a
+    # Each gives its share of the current; lead-acid gives less of itself at much.
+    packs = [m.battery.pack for m in kit.members]
+    total_ah = sum(pack.trusted_ah for pack in packs)
     usable_ah = sum(
-        max(0.0, from_soc - m.battery.pack.reserve_soc) * m.battery.pack.trusted_ah
-        for m in kit.members
+        max(0.0, from_soc - pack.reserve_soc)
+        * float(pack.ah_at(current * pack.trusted_ah / total_ah))
+        for pack in packs
     )
     return usable_ah / current if current > 0 else float("inf")
