@@ -94,17 +94,21 @@ def sun_hours(
     Parameters
     ----------
     local_day : Timestamp
-        Any moment of the day, in its zone: "the day" is a local one, so that a
-        western site gets the sunset that is tomorrow in UTC.
+        Any moment of the day, in its zone: "the day" is a local one, about the sun's
+        highest stand that is nearest to noon there, whatever day it is in UTC.
     """
     noon = local_day.normalize() + pd.Timedelta(hours=12)
+    days = [noon + pd.Timedelta(days=day) for day in (-1, 0, 1)]
     found = solarposition.sun_rise_set_transit_spa(
-        pd.DatetimeIndex([noon]), site.latitude, site.longitude
+        pd.DatetimeIndex(days), site.latitude, site.longitude
     )
-    rise, down = found["sunrise"].iloc[0], found["sunset"].iloc[0]
-    if pd.isna(rise) or pd.isna(down):
+    highest = min(found["transit"], key=lambda moment: abs(moment - noon))
+    half = pd.Timedelta(hours=12)
+    rises = [m for m in found["sunrise"] if highest - half < m < highest]
+    downs = [m for m in found["sunset"] if highest < m < highest + half]
+    if not rises or not downs:
         return None
-    return rise.floor("s"), down.floor("s")
+    return max(rises).floor("s"), min(downs).floor("s")
 
 
 # --- sky ------------------------------------------------------------------------

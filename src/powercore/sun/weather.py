@@ -128,7 +128,7 @@ def _tmy3(text: str) -> dict[tuple[int, int, int], WeatherRow]:
         raise UnreadableWeather(f"This TMY3 file can't be read: {error}.") from error
     cloud = data.get("TotCld (tenths)")
     return _by_hour(
-        data.index,
+        data.index - timedelta(hours=1),  # its hours are labelled at their end
         {
             "oktas": None if cloud is None else cloud * 0.8,
             "air_c": data["temp_air"],

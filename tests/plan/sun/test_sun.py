@@ -6,12 +6,15 @@ import json
 from datetime import datetime, time, timedelta
 from pathlib import Path
 
+import numpy as np
+import pandas as pd
 import pvlib
 import pytest
 from django.core.exceptions import ValidationError
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
 from icalendar import Calendar
+from pvlib.location import Location
 
 from hollow_kettle.clock import local
 from hollow_kettle.plan.bridge.problems import problem_for
@@ -247,6 +250,22 @@ def test_a_typical_year_stands_for_any_year():
     assert len(found.rows) == 8
     assert "a typical year" in found.assumed[0]
     assert all(row.global_w is not None for row in found.rows)
+
+
+def test_the_light_of_a_typical_year_is_that_of_its_hour():
+    """TMY3 labels hours at their end: over months, light is even about solar noon."""
+    file = Path(pvlib.__file__).parent / "data" / "703165TY.csv"
+    start, end = (pd.Timestamp(f"2026-{m:02}-01", tz="UTC") for m in (4, 9))
+    found = read_weather(file.read_bytes(), zone="UTC", start=start, end=end)
+    middles = pd.DatetimeIndex([row.at for row in found.rows]) + pd.Timedelta("30min")
+    # Sand Point, as the file's first line says.
+    sun = Location(55.317, -160.517).get_solarposition(middles)
+    hours = (sun["azimuth"] - 180) / 15  # early is below 0, late above
+    light = np.array([row.global_w for row in found.rows])
+    is_up = sun["elevation"] > 15
+
+    uneven = np.average(np.sign(hours[is_up]), weights=light[is_up])
+    assert abs(uneven) < 0.1  # 0.14 with hours labelled at their beginning
 
 
 def test_an_epw_file_in_its_own_zone():

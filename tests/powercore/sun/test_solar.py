@@ -76,6 +76,9 @@ def test_position_round_the_world(utc, place, zenith, azimuth):
         ("America/New_York", (41.7, -72.7), "2024-06-22", "09:16:46", "00:29:00"),
         ("America/Chicago", (45.0, -93.3), "2024-01-27", "13:38:45", "23:13:28"),
         ("Australia/Sydney", (-33.9, 151.2), "2024-12-21", "18:41:18", "09:05:46"),
+        # Across the date line: a local day that is the next one by its longitude.
+        ("Pacific/Apia", (-13.8, -172.0), "2026-06-27", "17:51:31", "05:10:13"),
+        ("Pacific/Chatham", (-44.0, -176.5), "2026-06-27", "19:21:54", "04:15:45"),
     ],
 )
 def test_sunrise_and_sunset_belong_to_the_local_day(zone, place, date, rise, down):
