@@ -21,6 +21,8 @@ IntArray = NDArray[np.int64]
 #: voltage of four LiFePO4 cells.
 STATED_V = 12.8
 
+#: A comma before three digits: a thousand, or a decimal comma.
+_EITHER = re.compile(r"[+-]?[1-9]\d{0,2},\d{3}")
 _NUMBER = re.compile(r"[+-]?(\d+([.,]\d*)?|[.,]\d+)")
 
 
@@ -43,9 +45,16 @@ def parse_number(text: str, field: str) -> float:
     Raises
     ------
     NotANumber
-        If the text is anything else: empty, `NaN`, two separators, a unit.
+        If the text is anything else: empty, `NaN`, two separators, a unit; or a comma
+        before three digits, which is one thing here and another there.
     """
     text = text.strip().replace("\u2212", "-")
+    if _EITHER.fullmatch(text):
+        whole, decimal = text.replace(",", ""), text.replace(",", ".").rstrip("0")
+        raise NotANumber(
+            f"{field}: is '{text}' {whole} or {decimal.rstrip('.')}? Write it without "
+            "the comma."
+        )
     if not _NUMBER.fullmatch(text):
         raise NotANumber(
             f"{field} must be a plain number such as 12.94, not '{text[:40]}'."

@@ -183,6 +183,11 @@ class BatteryPlan:
             )
 
     @property
+    def charge_limit_a(self) -> float:
+        """Highest charging current: the maker's, else practice. [A]"""
+        return self.pack.charge_limit_a(self.max_charge_a)
+
+    @property
     def trusted_sd(self) -> float:
         """One standard deviation of the trusted capacity, as a share."""
         if self.capacity_sd is not None:

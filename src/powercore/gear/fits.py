@@ -151,14 +151,7 @@ def _mind(charger: Charger, battery: Battery) -> tuple[str, ...]:
 
 def charge_model(charger: Charger, battery: Battery) -> ChargeModel:
     """Charging of a battery on a charger, in amp-hours."""
-    pack = battery.pack
-    amps = min(charger.max_a, battery.charge_limit_a)
-    return ChargeModel(
-        capacity=pack.trusted_ah,
-        bulk=amps * pack.chem.coulombic,
-        tail=pack.chem.tail_c * pack.nameplate_ah * pack.chem.coulombic,
-        taper_h=pack.chem.taper_h,
-    )
+    return ChargeModel.of(battery.pack, min(charger.max_a, battery.charge_limit_a))
 
 
 def hours_to_full(charger: Charger, battery: Battery, from_soc: float) -> float:

@@ -57,9 +57,7 @@ class Battery:
     @property
     def charge_limit_a(self) -> float:
         """Highest charging current: the maker's, else practice. [A]"""
-        if self.max_charge_a is not None:
-            return self.max_charge_a
-        return self.pack.chem.max_charge_c * self.pack.nameplate_ah
+        return self.pack.charge_limit_a(self.max_charge_a)
 
     @property
     def wants_balancing(self) -> bool:

@@ -190,6 +190,12 @@ class Pack:
         over = amps * self.chem.rated_h / self.trusted_ah
         return full * np.maximum(over, 1.0) ** (1 - exponent)
 
+    def charge_limit_a(self, makers_a: float | None) -> float:
+        """Highest charging current: the maker's, else its chemistry's practice. [A]"""
+        if makers_a is not None:
+            return makers_a
+        return self.chem.max_charge_c * self.nameplate_ah
+
     @property
     def on_charge_v(self) -> float:
         """

@@ -10,10 +10,24 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
+from powercore.physics.chemistry import Chemistry
 from powercore.values import FloatArray, in_range
+
+
+class PackLike(Protocol):
+    """What charging asks of a battery."""
+
+    @property
+    def chem(self) -> Chemistry:
+        """Its chemistry."""
+
+    @property
+    def trusted_ah(self) -> float:
+        """Its capacity. [Ah]"""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,6 +42,17 @@ class ChargeModel:
     tail: float
     #: Time constant of the fall. [h]
     taper_h: float
+
+    @classmethod
+    def of(cls, pack: PackLike, amps: float) -> ChargeModel:
+        """How a pack charges on so many amps, in amp-hours stored."""
+        chem = pack.chem
+        return cls(
+            capacity=pack.trusted_ah,
+            bulk=amps * chem.coulombic,
+            tail=chem.tail_c * pack.trusted_ah * chem.coulombic,
+            taper_h=chem.taper_h,
+        )
 
     def __post_init__(self) -> None:
         in_range("Capacity", self.capacity, low=1e-9)

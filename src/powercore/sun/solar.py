@@ -19,7 +19,7 @@ import numpy as np
 import pandas as pd
 from pvlib import atmosphere, clearsky, irradiance, pvsystem, solarposition, temperature
 
-from powercore.sun.arrays import Array, Horizon, Site
+from powercore.sun.arrays import PWM_SHARE, Array, Horizon, Site, straight_w
 from powercore.values import FloatArray
 
 #: Share of the light that the ground sends back; grass. Common practice, no source.
@@ -27,9 +27,6 @@ ALBEDO = 0.2
 #: How much hotter a panel is that lies on the ground. [°C] Common practice, no source:
 #: 5 to 15 °C.
 ON_GROUND_C = 10.0
-#: A panel that charges straight gives this share of its short-circuit current:
-#: a one-diode model of a 100 W panel gives 5.88 A of 6.0 A at 13.0 V.
-PWM_SHARE = 0.98
 #: Change of the short-circuit current. [1/°C] Common practice, no source.
 ISC_PER_C = 0.0005
 #: Efficiency of a tracking controller. Common practice, no source.
@@ -329,7 +326,7 @@ def passed_w(
     if array.method == "pwm":
         warmth = 1 + ISC_PER_C * (np.asarray(cell_c, dtype=float) - 25)
         panel_a = PWM_SHARE * array.isc_a * plane_w / 1000 * warmth
-        given = np.minimum(panel_a * battery_v, best)
+        given = straight_w(panel_a, battery_v, best)
         # The drop in the leads costs nothing while the panel's volts are to spare.
         spare_v = array.vmp_v - battery_v
         lost = np.maximum(panel_a * array.cable_ohm - max(spare_v, 0.0), 0.0) * panel_a

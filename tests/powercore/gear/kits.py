@@ -127,7 +127,7 @@ PARTS = (
     Switch(key="switch", after="feed", amps=40),
     Block(key="block", after="switch", main_a=60),
     Fuse(key="f-radio", after="block", amps=25),
-    Cable(key="w-radio", after="f-radio", wire=Wire(length_m=1.2, awg=10)),
+    Cable(key="w-radio", after="f-radio", wire=Wire(length_m=0.8, awg=10)),
     Joint(key="j-radio", after="w-radio", end=PAIR, mate=PAIR),
     Feeds(key="radio", after="j-radio", device=RADIO),
     Fuse(key="f-usb", after="block", amps=10),

@@ -122,19 +122,13 @@ class Charging(Feeds):
         found = self._models.get((bay, battery))
         if found is None:
             plan = self.batteries[battery]
-            chem, pack = plan.pack.chem, plan.pack
             current_a = min(
-                self.bays[bay].max_w / (chem.charge_v * pack.series),
+                self.bays[bay].max_w / (plan.pack.chem.charge_v * plan.pack.series),
                 self.bays[bay].max_a or float("inf"),
-                chem.charge_c * pack.nameplate_ah,
-                plan.max_charge_a or float("inf"),
+                plan.charge_limit_a,
             )
-            found = self._models[bay, battery] = ChargeModel(
-                capacity=pack.trusted_ah,
-                bulk=current_a * chem.coulombic,
-                tail=chem.tail_c * pack.trusted_ah,
-                taper_h=chem.taper_h,
-            )
+            found = ChargeModel.of(plan.pack, current_a)
+            self._models[bay, battery] = found
         return found
 
     def field_model(self, battery: str, station: str = "") -> ChargeModel:
@@ -144,16 +138,8 @@ class Charging(Feeds):
         At a station where it is too cold for that, not at all.
         """
         plan = self.batteries[battery]
-        chem, pack = plan.pack.chem, plan.pack
-        most_a = chem.charge_c * pack.nameplate_ah
-        if station and self.cold_refusal(battery, self.stations[station].cold_c):
-            most_a = 0.0
-        return ChargeModel(
-            capacity=pack.trusted_ah,
-            bulk=min(most_a, plan.max_charge_a or most_a) * chem.coulombic,
-            tail=chem.tail_c * pack.trusted_ah,
-            taper_h=chem.taper_h,
-        )
+        is_cold = station and self.cold_refusal(battery, self.stations[station].cold_c)
+        return ChargeModel.of(plan.pack, 0.0 if is_cold else plan.charge_limit_a)
 
     def bay_w(self, battery: str, stored_ah_per_h: float) -> float:
         """Power a bay gives while a battery stores at a rate. [W]"""

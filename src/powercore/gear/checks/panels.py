@@ -8,6 +8,7 @@ from powercore.gear.checks.base import CAUTION, NOTE, STOP, Hit, rule
 from powercore.gear.checks.charging import CAUSE, HEADROOM_V, pairs_of
 from powercore.gear.powerpath import Kit
 from powercore.gear.things import MPPT, Panel
+from powercore.sun.arrays import PWM_SHARE, straight_w
 
 
 @rule(
@@ -130,14 +131,14 @@ def panel_too_low(kit: Kit) -> Iterator[Hit]:
     remedy="A tracking (MPPT) controller, or count on the lower figure.",
 )
 def pwm_loss(kit: Kit) -> Iterator[Hit]:
-    """Watts given against watts printed, where a quarter is lost."""
+    """Watts given against watts printed, where a fifth is lost."""
     for charge in kit.charges:
         panel, controller = charge.source, charge.controller
         if not isinstance(panel, Panel) or controller is None or not kit.members:
             continue
         volts = kit.set_v(0.6)
-        given_w = panel.imp_a * volts
-        if controller.method != MPPT and given_w < 0.75 * panel.watts:
+        given_w = float(straight_w(PWM_SHARE * panel.isc_a, volts, panel.watts))
+        if controller.method != MPPT and given_w < 0.8 * panel.watts:
             yield Hit(
                 where=charge.key,
                 words=f"{panel.tag} is printed {panel.watts:.0f} W; through "

@@ -57,7 +57,7 @@ class Fuse(Part):
     @property
     def ohm(self) -> float:
         """About 100 mV at its rating: common practice, no source. [Ω]"""
-        return 0.0 if self.amps is None else 0.1 / max(self.amps, 1.0) * 0.5
+        return 0.0 if self.amps is None else 0.1 / max(self.amps, 1.0)
 
     @property
     def rating_a(self) -> float | None:
