@@ -21,6 +21,8 @@ GIVEN_SD = 0.45
 #: A joint belief is kept as so many parts that are equally likely: by charge, and for
 #: each by factor.
 CHARGES, FACTORS = 16, 8
+#: An interval wider than this is told instead of its middle. (0 to 1)
+WIDE = 0.25
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,6 +44,13 @@ class SocEstimate:
     high: float
     methods: tuple[MethodAnswer, ...] = ()
     evidence: str = "never seen"
+
+    @property
+    def told(self) -> str:
+        """One number where it is known well, else the interval alone."""
+        if self.high - self.low > WIDE:
+            return f"{100 * self.low:.0f}–{self.high:.0%}"
+        return f"{self.typical:.0%}"
 
 
 @dataclass(frozen=True, slots=True, eq=False)

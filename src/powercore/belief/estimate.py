@@ -82,6 +82,9 @@ FORGOTTEN = 1e-6
 KEEPS = 0.8
 #: A pack not left alone so long is not at its rested volts. [min]
 RESTED_MIN = 240.0
+#: Lead-acid's surface charge, or what a discharge took off it: of a cell just
+#: unplugged, and how fast that goes. [V], [min]
+SURFACE_V, SURFACE_MIN = 0.03, 90.0
 
 # What each small filter carries, beside where its charge goes by itself.
 _SOC, _USED, _FACTOR, _VOLTS, _GAUGE, _GAIN, _ZERO, _GIVEN = range(8)
@@ -292,7 +295,12 @@ class Belief:
         curve_v, lasting = pack.chem.curve_sd_v * pack.series, self._lasting[_VOLTS]
         # Not rested yet; or the sag, and so the resistance, weighs most.
         unrested = step.how == "unplugged" and step.unplugged_min < RESTED_MIN
+        words = step.words
         more_v = curve_v * (1.1 if unrested else 1.7 if step.how == "key_down" else 0)
+        if unrested and pack.chem.is_lead:
+            left = np.exp(-step.unplugged_min / SURFACE_MIN)
+            more_v = float(np.hypot(more_v, SURFACE_V * pack.series * left))
+            words += ", not rested: read again after 4 h"
         amps = self._amps if step.amps is None else step.amps
         if step.how == "unplugged":
             amps = 0.0
@@ -319,7 +327,7 @@ class Belief:
         self._weigh_in(volts, mean, seen, fresh + bent, wide)
         sd_v = float(np.hypot(lasting, fresh**0.5))
         alone = float(np.clip(step.volts + np.mean(sag_v), low_v, high_v))
-        self._note("volts", _bell(expected(_FINE), alone, sd_v), step.words)
+        self._note("volts", _bell(expected(_FINE), alone, sd_v), words)
 
     def _weigh_in(
         self,

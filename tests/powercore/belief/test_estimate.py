@@ -225,6 +225,23 @@ def test_use_splits_without_a_difference(soc, ah, share):
     assert (one.low, one.high) == pytest.approx((two.low, two.high), abs=0.02)
 
 
+def test_lead_acid_just_unplugged_says_little():
+    """12.6 V after half an hour against a night: a band, not a number."""
+    pack = make_pack(chemistry="agm", series=6, nameplate_ah=50, tested_ah=50)
+
+    def found(minutes):
+        read = VoltsReading(
+            volts=12.6, amps=0.0, how="unplugged", unplugged_min=minutes
+        )
+        return estimate(pack, [read])
+
+    widths = [found(minutes).high - found(minutes).low for minutes in (5, 30, 120, 300)]
+    assert widths == sorted(widths, reverse=True)
+    assert widths[1] > 0.3
+    assert "–" in found(30).told
+    assert estimate(pack, [Known(soc=0.7, sd=0.01)]).told == "70%"
+
+
 @given(
     st.lists(
         st.sampled_from(
