@@ -114,6 +114,8 @@ READ_AH, GAUGE_PCT = Limit(-100_000, 100_000, "Ah"), Limit(0, 100, "%")
 #: One side of a counter.
 COUNTED_AH = Limit(0, 100_000, "Ah")
 
+#: What one thing draws, and the volts it is made for.
+DRAW_A, DEVICE_V = Limit(0, 200, "A"), Limit(1, 1000, "V")
 #: Peukert's exponent.
 PEUKERT = Limit(1, 1.6)
 

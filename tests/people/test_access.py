@@ -87,6 +87,11 @@ TABLE = {
     ("shelf:asset_edit", "POST"): BOSS,
     ("shelf:bench_add", "GET"): BOSS,
     ("shelf:bench_add", "POST"): BOSS,
+    ("shelf:equipment_add", "GET"): BOSS,
+    ("shelf:equipment_add", "POST"): BOSS,
+    ("shelf:equipment_edit", "GET"): BOSS,
+    ("shelf:equipment_edit", "POST"): BOSS,
+    ("shelf:equipment_delete", "POST"): BOSS,
     ("shelf:check_in", "GET"): BOSS,
     ("shelf:check_in", "POST"): BOSS,
     ("shelf:check_out", "GET"): BOSS,
@@ -308,7 +313,8 @@ def urls(event, esker, shelf, kit, marin, people):
         "uid": event.pk, "station_uid": esker.pk, "upload_uid": uuid4(),
         "source_uid": event.sources.get().pk, "number": rotation.number,
         "bay_uid": event.bays.get().pk, "site_pk": esker.site_id, "what": "reading",
-        "key": "1", "kind": "battery", "uidb64": "MQ",
+        "key": {"shelf:equipment_edit": "hf-40w", "shelf:equipment_delete": "hf-40w"},
+        "kind": "battery", "uidb64": "MQ",
         "device_uid": make_device(
             event, by=marin, name="M1", kind="shunt", subject=shelf["K01"].pk
         )[0].pk,

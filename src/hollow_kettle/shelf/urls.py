@@ -3,6 +3,7 @@
 from django.urls import path
 
 from .bench import views as bench
+from .browse import load_views as loads
 from .browse import views as assets
 from .custody import views as custody
 from .due import views as due
@@ -87,5 +88,10 @@ urlpatterns = [
     ),
     path("export/<slug:kind>/", lists.export_kind, name="export"),
     path("export/", lists.export_all, name="export_all"),
-    path("equipment/", assets.equipment_list, name="equipment_list"),
+    path("equipment/", loads.equipment_list, name="equipment_list"),
+    path("equipment/add/", loads.equipment_add, name="equipment_add"),
+    path("equipment/<slug:key>/", loads.equipment_edit, name="equipment_edit"),
+    path(
+        "equipment/<slug:key>/delete/", loads.equipment_delete, name="equipment_delete"
+    ),
 ]

@@ -7,7 +7,9 @@ from typing import Any
 from django import forms
 
 from hollow_kettle.plan.models import OperatingPattern, StationSupply
-from hollow_kettle.shelf.models import EquipmentType
+from hollow_kettle.shelf.assets.loads import kind_of_asset
+from hollow_kettle.shelf.models import Asset, EquipmentType
+from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.forms import Dressed, NumberField, WallTimeField
 from hollow_kettle.ui.seen import Seen
 from powercore import limits
@@ -140,16 +142,21 @@ class StationForm(Seen, forms.Form):
         return data
 
 
+#: What stands before the key of something of the shelf.
+_OURS = "ours:"
+
+
 class EquipmentForm(Dressed, forms.Form):
     """Equipment of a station."""
 
-    equipment = forms.ModelChoiceField(EquipmentType.objects, label="Equipment")
+    equipment = forms.ChoiceField(label="Equipment")
     count = NumberField(
         label="How many", limit=limits.COUNT, is_whole=True, initial="1"
     )
     step = forms.ChoiceField(
         label="Run at", choices=[("full", "full"), ("low", "low power")]
     )
+
     efficiency_pct = NumberField(
         label="Behind a converter of",
         limit=limits.EFFICIENCY.percent,
@@ -178,6 +185,24 @@ class EquipmentForm(Dressed, forms.Form):
         help_text="Charge of the station's battery at which it is switched off to save "
         "the rest.",
     )
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **kwargs)
+        ours = Asset.objects.here().filter(
+            kind=AssetKind.DEVICE, as_equipment=None, hold=""
+        )
+        self.fields["equipment"].choices = [  # type: ignore[attr-defined]
+            ("", "choose…"),
+            ("Library", list(EquipmentType.objects.values_list("pk", "name"))),
+            ("Ours, on the shelf", [(f"{_OURS}{one.pk}", str(one)) for one in ours]),
+        ]
+
+    def clean_equipment(self) -> EquipmentType:
+        """Return the kind that was chosen; one of ours becomes a kind by that."""
+        chosen = self.cleaned_data["equipment"]
+        if chosen.startswith(_OURS):
+            return kind_of_asset(Asset.objects.get(pk=chosen.removeprefix(_OURS)))
+        return EquipmentType.objects.get(pk=chosen)
 
 
 class SupplyForm(Dressed, forms.Form):

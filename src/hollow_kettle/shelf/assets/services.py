@@ -21,6 +21,7 @@ from hollow_kettle.shelf.models.details import Detail
 from powercore.errors import PowercoreError
 
 from .danger import danger_in
+from .loads import follow_shelf
 from .tags import plain_tag
 
 
@@ -65,6 +66,8 @@ def save_asset(
             _write(kind, asset, kind.complete(values))
             if tested_ah is not None:
                 record_capacity(asset, tested_ah=tested_ah, origin=tested_how, by=by)
+            if kind.key == AssetKind.DEVICE:
+                follow_shelf(asset)
     except IntegrityError as error:
         raise ValidationError(
             f"Tag {values.get('tag')} is taken, or would be mistaken for another.",

@@ -27,7 +27,7 @@ from hollow_kettle.shelf.fields import Kind
 from hollow_kettle.shelf.fits import queries as joins
 from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.kits.page import battery_findings
-from hollow_kettle.shelf.models import Asset, Attachment, EquipmentType, Port
+from hollow_kettle.shelf.models import Asset, Attachment, Port
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.asked import whole_number
 from hollow_kettle.ui.seen import wait_for
@@ -226,10 +226,3 @@ def label(request: HttpRequest, token: str) -> HttpResponse:
     """Follow a label's code to the page of what it is stuck on."""
     asset = get_object_or_404(Asset, token=token.lower())
     return redirect(asset)
-
-
-@require_safe
-def equipment_list(request: HttpRequest) -> HttpResponse:
-    """Show the equipment library."""
-    kinds = EquipmentType.objects.prefetch_related("steps")
-    return render(request, "shelf/equipment_list.html", {"kinds": kinds})

@@ -137,6 +137,14 @@ class EquipmentType(models.Model):
     origin = models.CharField(max_length=120)
     min_v = models.FloatField("lowest voltage")
     max_v = models.FloatField("highest voltage")
+    #: The club's own radio or load that it is; it follows what the shelf says of that.
+    asset = models.OneToOneField(
+        "Asset",
+        null=True,
+        blank=True,
+        on_delete=models.SET_NULL,
+        related_name="as_equipment",
+    )
 
     class Meta:
         ordering = ["name"]
