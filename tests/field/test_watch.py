@@ -319,10 +319,13 @@ def test_a_replan_gives_crews_the_minutes_they_ask_for(
     assert under_way.rotations.order_by("number").last() == made
 
 
-def test_a_replan_leaves_the_coming_hour_as_published(under_way, move, marin):
-    """A small surprise elsewhere does not change what the crew was told."""
+def test_a_replan_leaves_the_coming_hour_as_published(under_way, move, marin, shelf):
+    """Where batteries are as planned, what the crew was told does not change."""
     set_clock(under_way, under_way.minute_of(move.leave) - 30)
     now = under_way.clock.now()
+    for tag in ("K01", "K02"):
+        read = {"battery": shelf[tag].pk, "gauge_pct": 43.0}
+        services.note(under_way, "reading", by=marin, at=now, **read)
     made = make_rotation(under_way, by=marin, at=now)
     kept = {(leg.battery, leg.place, leg.start_min) for leg in made.legs.all()}
 

@@ -9,8 +9,8 @@ from uuid import UUID, uuid4
 from django import forms
 from django.db.models import Q, QuerySet
 
-from hollow_kettle.clock import from_local, local
-from hollow_kettle.log.models import Place, PlaceKind
+from hollow_kettle.clock import local
+from hollow_kettle.log.models import BatteryNow, Place, PlaceKind
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Bay, Event, Source, Station
 from hollow_kettle.shelf.assets.services import look_alike, plain_tag
@@ -23,7 +23,14 @@ from powercore.limits import COUNTED_AH, GAUGE_PCT, READ_A, READ_AH, READ_V, Lim
 from powercore.physics.battery import Pack
 from powercore.sun.sources import NOT_OWN
 
-from .services import AHEAD, is_far_outside
+from .services import is_far_outside
+from .times import typed_moment
+
+#: A time without a date that long ago may be a slip. Common practice, no source.
+LONG_AGO = timedelta(hours=12)
+#: A reading so far outside what is believed is asked about; and a count of so many
+#: times what is printed on a battery. Common practice, no source.
+FAR, TOO_MUCH = 0.25, 1.5
 
 
 class TagField(forms.CharField):
@@ -93,31 +100,35 @@ class EntryForm(Dressed, forms.Form):
 
     def clean_taken(self) -> datetime:
         """Return when it happened in UTC; an hour alone means its latest one."""
-        text = self.cleaned_data["taken"].strip().replace("T", " ")
+        text = self.cleaned_data["taken"].strip()
         if not text:
             return self.now
-        here = local(self.now, self.event.zone)
-        for form in ("%H:%M", "%Y-%m-%d %H:%M"):
-            try:
-                wall = datetime.strptime(text, form)  # noqa: DTZ007 - expanded below
-            except ValueError:
-                continue
-            if form == "%H:%M":
-                wall = datetime.combine(here.date(), wall.time())
-                if from_local(wall, self.event.zone) > self.now + AHEAD:
-                    wall -= timedelta(days=1)
-            check_year(wall.year)
-            return from_local(wall, self.event.zone)
-        raise forms.ValidationError(
-            f"Write the time like 23:24 or 2026-06-27 23:24, not {text}.",
-            code="not_a_time",
-        )
+        found = typed_moment(text, self.now, self.event.zone)
+        if found is None:
+            raise forms.ValidationError(
+                f"Write the time like 23:24, 0105z or 2026-06-27 23:24, not {text}.",
+                code="not_a_time",
+            )
+        check_year(found.year)
+        return found
 
     def clean(self) -> dict[str, Any]:
         """A time far outside the event is asked about; kept, it waits."""
         data = super().clean() or self.cleaned_data
+        self._ask_about_digits()
         taken = data.get("taken")
-        if taken is not None and is_far_outside(self.event, taken):
+        typed = self.data.get("taken", "")
+        if taken is None:
+            return data
+        is_old = self.now - taken > LONG_AGO and "-" not in typed
+        if is_old and taken < self.event.starts_at:
+            hours = (self.now - taken).total_seconds() / 3600
+            self.ask(
+                "taken",
+                f"{typed} is {hours:.0f} hours ago, before the event. Write the date "
+                "too, or tick “I'm sure”.",
+            )
+        elif is_far_outside(self.event, taken):
             start, end = (
                 local(moment, self.event.zone)
                 for moment in (self.event.starts_at, self.event.ends_at)
@@ -128,6 +139,14 @@ class EntryForm(Dressed, forms.Form):
                 "Tick “I'm sure” to keep this for a coordinator to look at.",
             )
         return data
+
+    def _ask_about_digits(self) -> None:
+        """A tag of digits alone that is another's with zeros is asked about."""
+        for name, field in list(self.fields.items()):
+            said = (self.cleaned_data.get(name) or "") if _is_tag(field) else ""
+            found = self.battery(name) if said.isdigit() else None
+            if found is not None and found.tag != said:
+                self.ask(name, f"Do you mean battery {found.tag}? There is no {said}.")
 
     def ask(self, field: str, words: str) -> None:
         """Ask once about something odd; with "I'm sure" it is kept."""
@@ -208,7 +227,33 @@ class ReadingForm(EntryForm):
         odd = odd_volts(volts, self._pack()) if volts is not None else None
         if odd is not None:
             self.ask("volts", f"{volts:g} V is odd: {odd}. Tick “I'm sure” to keep it.")
+        if not data.get("sure"):
+            self._ask_about_belief(data)
         return data
+
+    def _ask_about_belief(self, data: dict[str, Any]) -> None:
+        """What can hardly be so by all that is known is asked about once."""
+        asset, pack = self.battery("tag"), self._pack()
+        count, gauge = data.get("amp_hours"), data.get("gauge_pct")
+        printed_ah = pack.nameplate_ah if pack is not None else float("inf")
+        if count is not None and abs(count) > TOO_MUCH * printed_ah:
+            self.ask(
+                "amp_hours",
+                f"{abs(count):g} Ah of a battery of {printed_ah:g} Ah? Tick “I'm sure” "
+                "to keep it.",
+            )
+        row = BatteryNow.objects.filter(battery=asset.pk).first() if asset else None
+        if row is None or gauge is None or row.as_of is None:
+            return
+        taken = data.get("taken") or self.now
+        if taken < row.as_of - timedelta(hours=1):
+            return  # it is about another time than what is believed now
+        if not row.soc_low - FAR <= gauge / 100 <= row.soc_high + FAR:
+            self.ask(
+                "gauge_pct",
+                f"{gauge:g} % is far from the {row.soc_low:.0%} to {row.soc_high:.0%} "
+                "believed. Tick “I'm sure” to keep it.",
+            )
 
     def _pack(self) -> Pack | None:
         """The battery that was said, as the core has it."""
@@ -368,6 +413,10 @@ class StrikeForm(Dressed, forms.Form):
     """Why an entry is struck."""
 
     because = forms.CharField(label="Because", max_length=500)
+
+
+def _is_tag(field: forms.Field) -> bool:
+    return isinstance(field, TagField)
 
 
 def waiting_places(event: Event) -> QuerySet[Place]:

@@ -57,7 +57,11 @@ def against_published(event: Event, made: Rotation) -> str:
 def pins_of_coming(
     event: Event, problem: Problem, from_min: int, ahead_min: int
 ) -> list[Pin]:
-    """Published moves of the coming minutes, as pins that leave them as they are."""
+    """
+    Published moves of the coming minutes, as pins that leave them as they are.
+
+    What is brought is there from its time on, what it relieves until then.
+    """
     before = published(event)
     if before is None:
         return []
@@ -82,6 +86,19 @@ def pins_of_coming(
                         place=station,
                     )
                 )
+                found += [
+                    Pin(
+                        kind=STAYS,
+                        start_min=0,
+                        end_min=start,
+                        battery=one.key,
+                        place=station,
+                    )
+                    for one in problem.batteries.values()
+                    if one.tag == move.bring_back
+                    and one.start_place == station
+                    and start > 0
+                ]
     return found
 
 
