@@ -183,7 +183,7 @@ class _Run:
             watts += self.problem.bay_w(leg.battery, model.rate_at(held))
             taken += self.problem.bay_w(leg.battery, gain)
         share = min(1.0, most_w / watts) if watts > 0 else 0.0
-        if store is not None and taken * share > store:
+        if store is not None and taken > 0 and taken * share > store:
             share = store / taken
         for leg, gain in zip(legs, gains, strict=True):
             self.soc[leg.battery] += gain * share / self._model(leg).capacity

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import ctypes
+import os
+import sys
 from functools import lru_cache
 
 import highspy
@@ -19,6 +22,22 @@ SEARCHED = 96
 ANY_PRICE, SMOOTHING = 1e6, (0.8, 0.5, 0.2, 0.0)
 #: Rows that a tour uses, how much of each, and what it is worth.
 Column = tuple[np.ndarray, FloatArray, float]
+
+
+def _solver() -> highspy.Highs:
+    """A solver that says nothing: as it is made it prints a banner, whatever is set."""
+    flush = ctypes.CDLL(None).fflush
+    sys.stdout.flush()
+    kept, nowhere = os.dup(1), os.open(os.devnull, os.O_WRONLY)
+    try:
+        os.dup2(nowhere, 1)
+        solver = highspy.Highs()
+        flush(None)
+    finally:
+        os.dup2(kept, 1)
+        os.close(kept)
+        os.close(nowhere)
+    return solver
 
 
 class NoAnswer(ArithmeticError):
@@ -50,7 +69,7 @@ class Master:
         #: The tours in the program, by battery and places, in its order.
         self.tours: dict[tuple[int, bytes], tuple[IntArray, Column]] = {}
         self._rows()
-        self.highs = highspy.Highs()
+        self.highs = _solver()
         self.highs.setOptionValue("output_flag", False)
         self.highs.setOptionValue("log_to_console", False)
         self.highs.setOptionValue("threads", 1)

@@ -267,8 +267,8 @@ def test_search_and_bound_meet_brute_force_on_tiny_events(amps, ah, watts, spare
     assert verify(problem, legs_of(table, found)).is_valid
 
 
-def test_a_small_event_is_closed_where_ruin_and_recreate_is_stuck():
-    """The grown event, seed 4, from the search's table on: 138 falls to 112."""
+def test_a_small_event_is_closed_where_ruin_and_recreate_is_stuck(capfd):
+    """The grown event, seed 4, from the search's table on: 175 falls to 119."""
     scenario = grow("small", "tight", 4)
     problem, scale = Problem(scenario), 2.0
     prices = replace(PLAIN, stop=10 / scale, bay_change=1e-4, left=1e-3)
@@ -278,9 +278,10 @@ def test_a_small_event_is_closed_where_ruin_and_recreate_is_stuck():
 
     closed = close(table, at, halves=70)
 
+    assert capfd.readouterr().out == ""  # its solver has a banner
     total = table.worth.sum()
     lost = scale * (total - closed.value)
-    assert lost < 113
+    assert lost < 120
     assert lost < 0.85 * scale * (total - value_of(table, at))
     assert scale * (closed.bound - closed.value) < 0.05 * lost
     assert is_small(table)
