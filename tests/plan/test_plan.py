@@ -9,6 +9,7 @@ from django.db.models import F
 from django.urls import reverse
 
 from hollow_kettle.clock import Clock, from_local, local, real_now
+from hollow_kettle.field import services as field
 from hollow_kettle.plan.bridge.chosen import published as published_of
 from hollow_kettle.plan.bridge.places import walk_minutes
 from hollow_kettle.plan.bridge.problems import problem_for
@@ -377,3 +378,26 @@ def test_every_page_of_the_plan_reads(event, boss, marin, esker):
     )
     assert "Next moves" in published.content.decode()
     assert set(read().values()) == {200}
+
+
+def test_an_event_that_begins_anew_takes_its_hours_along(event, esker, marin):
+    """A week later and two hours earlier by the clock; once logged, nothing moves."""
+    add_hours(
+        esker, starts=NOON + timedelta(hours=8), ends=NOON + timedelta(hours=9),
+        pattern=OperatingPattern.objects.get(pk="calling-cw"),
+    )  # fmt: skip
+    rows = [*event.crews.all(), *esker.hours.all(), *event.sources.get().windows.all()]
+    later = timedelta(days=7) - timedelta(hours=2)
+    new = {"name": event.name, "zone": event.zone, "by": marin}
+    save_event(
+        event, starts=NOON + later, ends=NOON + later + timedelta(hours=8), **new
+    )
+    for row in rows:
+        was = row.starts_at, row.ends_at
+        row.refresh_from_db()
+        assert (row.starts_at, row.ends_at) == (was[0] + later, was[1] + later)
+
+    field.note(event, "note", by=marin, at=event.starts_at, note="rain")
+    save_event(event, starts=NOON, ends=NOON + timedelta(hours=8), **new)
+    rows[0].refresh_from_db()
+    assert rows[0].starts_at == event.starts_at + later

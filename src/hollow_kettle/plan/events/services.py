@@ -9,12 +9,22 @@ from uuid import UUID
 from django.core.exceptions import ValidationError
 from django.db import transaction
 
-from hollow_kettle.clock import from_local, is_known_zone
+from hollow_kettle.clock import from_local, is_known_zone, local
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.people.models import Actor, Duty, Role
 from hollow_kettle.people.services import give_duty
 from hollow_kettle.plan.changelog import edits, note
-from hollow_kettle.plan.models import Event, Site, Station
+from hollow_kettle.plan.models import (
+    Crew,
+    Event,
+    OpenHours,
+    Pin,
+    Site,
+    SourceWindow,
+    Station,
+    StationEquipment,
+    StationSupply,
+)
 from hollow_kettle.plan.rows import give
 from hollow_kettle.shelf.models import Asset
 from powercore import limits
@@ -34,7 +44,8 @@ def save_event(
     """
     Make or change an event; times are wall-clock times of its zone.
 
-    A new event gets a charging yard and all batteries of the shelf. `policy` holds
+    A new event gets a charging yard and all batteries of the shelf. Where it begins
+    anew and nothing was logged yet, hours, sources and crews move along. `policy` holds
     what else an event has: usual lateness, purpose, own power, skies counted on,
     reserves.
 
@@ -58,6 +69,7 @@ def save_event(
         raise ValidationError({"ends": f"{days:.0f} days is the longest event."})
     is_new = event is None
     event = event or Event()
+    was = None if is_new else (event.starts_at, event.zone)
     event.name, event.zone = name, zone
     event.starts_at, event.ends_at = starts_at, ends_at
     give(event, policy)
@@ -65,6 +77,8 @@ def save_event(
     event.save()
     if changed:
         note(event, by, changed)
+    if was is not None and not event.is_logged:
+        _move_along(event, *was)
     if is_new:
         note(event, by, "the event was set up")
         Site.objects.create(event=event, name="Charging yard", is_yard=True)
@@ -73,6 +87,36 @@ def save_event(
         )
         event.batteries.set(Asset.objects.batteries())
     return event
+
+
+def _move_along(event: Event, began_at: datetime, old_zone: str) -> None:
+    """Let hours, supplies, sources, crews and pins keep their hour by the clock."""
+    was = local(began_at, old_zone).replace(tzinfo=None)
+    now = local(event.starts_at, event.zone).replace(tzinfo=None)
+    if now == was:
+        return
+
+    def moved(moment: datetime | None) -> datetime | None:
+        if moment is None:
+            return None
+        wall = local(moment, old_zone).replace(tzinfo=None)
+        return from_local(wall + (now - was), event.zone)
+
+    stretches: list[Any] = [
+        *OpenHours.objects.filter(station__event=event),
+        *StationSupply.objects.filter(station__event=event),
+        *SourceWindow.objects.filter(source__event=event),
+        *Crew.objects.filter(event=event),
+        *Pin.objects.filter(event=event),
+    ]
+    # The last first where all move ahead, so that none runs into its neighbour.
+    stretches.sort(key=lambda row: row.starts_at, reverse=now > was)
+    for row in stretches:
+        row.starts_at, row.ends_at = moved(row.starts_at), moved(row.ends_at)
+        row.save(update_fields=["starts_at", "ends_at"])
+    for item in StationEquipment.objects.filter(station__event=event):
+        item.used_from, item.used_until = moved(item.used_from), moved(item.used_until)
+        item.save(update_fields=["used_from", "used_until"])
 
 
 @transaction.atomic
