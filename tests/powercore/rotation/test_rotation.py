@@ -664,3 +664,22 @@ def test_a_greedy_start_believes_what_the_verifier_finds(scenario, style):
     assert {key: life.soc for key, life in walk.lives.items()} == pytest.approx(
         {key: soc for key, (_, soc) in ends.items()}, abs=0.15
     )
+
+
+def test_without_crews_each_step_is_looked_at_once(monkeypatch):
+    """A walk that nobody can make is not looked for again from every step on."""
+    scenario = make_scenario(
+        stations=tuple(make_station(f"s{n}", amps=2.0) for n in range(6)),
+        batteries=tuple(make_battery(f"k{n}") for n in range(12)),
+        crews=(),
+    )
+    problem, asked = Problem(scenario), []
+    may_walk = Problem.may_walk
+    monkeypatch.setattr(
+        Problem, "may_walk", lambda self, *at: asked.append(at) or may_walk(self, *at)
+    )
+    legs = construct(problem)
+
+    assert verify(problem, legs).is_valid
+    steps = problem.grid.count * len(problem.stations)
+    assert len(asked) < 20 * steps  # fifteen starts; each asked hundreds of times

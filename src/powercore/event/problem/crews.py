@@ -33,6 +33,20 @@ class Crews(Charging):
         is_pinned = is_pinned or self.is_untouched(station, minute)
         return not is_pinned and bool(self.crews_for(leave, back))
 
+    @cached_property
+    def _arrivals(self) -> dict[str, list[int]]:
+        return {}
+
+    def arrivals(self, station: str) -> list[int]:
+        """Steps at which a crew may be at a station and be back in time, in order."""
+        found = self._arrivals.get(station)
+        if found is None:
+            step, walk_min = self.grid.step_min, self.stations[station].walk_min
+            last = self.span_min - walk_min
+            found = [m for m in range(0, last + 1, step) if self.may_walk(station, m)]
+            self._arrivals[station] = found
+        return found
+
     def clock_min(self, minute: int) -> int:
         """The local time at a minute, from midnight. [min]"""
         start = self._starts_local

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from bisect import bisect_left
 from dataclasses import dataclass
 
 from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD
@@ -110,16 +111,12 @@ class Walks(Yard):
 
     def _is_last_chance(self, station: str, due: float, now: int) -> bool:
         """Whether a walk after this one would come too late."""
-        step = self.problem.grid.step_min
-        later = now + step
-        while later < self.problem.span_min:
-            arrive = self._arrival(station, later)
-            if arrive is None:
-                return True
-            if self.problem.may_walk(station, arrive):
-                return arrive > due
-            later += step
-        return True
+        later = self._arrival(station, now + self.problem.grid.step_min)
+        if later is None:
+            return True
+        allowed = self.problem.arrivals(station)
+        at = bisect_left(allowed, later)
+        return at == len(allowed) or allowed[at] > due
 
     def _crew_for(self, station: str, arrive: int) -> tuple[int, str] | None:
         walk_min = self.problem.stations[station].walk_min
