@@ -80,7 +80,7 @@ class PlantBattery:
         tail_a = chem.tail_c * self.true_ah
         room_a = tail_a + (1 - self.soc) * self.true_ah / chem.taper_h
         current_a = min(
-            chem.charge_c * self.pack.nameplate_ah,
+            self.pack.charge_limit_a(None),
             room_a,
             (-rested_v + (rested_v**2 + 4 * resistance * bay_w) ** 0.5)
             / (2 * resistance),

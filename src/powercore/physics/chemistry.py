@@ -40,8 +40,6 @@ class Chemistry:
     protection_v: float
     #: Charge given back over charge put in. (0 to 1)
     coulombic: float
-    #: Usual charging current over capacity. [1/h]
-    charge_c: float
     #: Charging is over when the current has fallen to this share. [1/h]
     tail_c: float
     #: Time constant of the falling current. [h]
@@ -167,7 +165,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             disconnect_v=2.875,  # 11.5 V for four cells: common practice, no source
             protection_v=2.6,  # 10.0 to 10.8 V for four: common practice, no source
             coulombic=0.99,  # common practice, no source
-            charge_c=0.33,  # "C/3 is kind": common practice, no source
             tail_c=0.05,  # common practice, no source
             taper_h=0.1,  # little is left for the hold; common practice, no source
             untested_share=0.9,  # common practice, no source
@@ -203,7 +200,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             disconnect_v=3.2,  # common practice, no source
             protection_v=2.7,  # common practice, no source
             coulombic=0.99,  # common practice, no source
-            charge_c=0.5,  # common practice, no source
             tail_c=0.05,  # common practice, no source
             taper_h=0.4,  # 9 % in the hold at C/2 in the modelling library's run
             untested_share=0.8,  # common practice, no source
@@ -238,7 +234,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             disconnect_v=3.3,  # common practice, no source
             protection_v=0.0,  # many have none: common practice, no source
             coulombic=0.99,  # common practice, no source
-            charge_c=0.5,  # common practice, no source
             tail_c=0.05,  # common practice, no source
             taper_h=0.4,  # common practice, no source
             untested_share=0.75,  # common practice, no source
@@ -274,7 +269,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             disconnect_v=1.9167,  # 11.5 V for six cells: common practice, no source
             protection_v=0.0,
             coulombic=0.93,  # 0.90 to 0.97: common practice, no source
-            charge_c=0.14,  # C/10 to C/7: common practice, no source
             tail_c=0.01,  # common practice, no source
             taper_h=1.5,  # the last fifth takes 3 to 5 h: common practice, no source
             untested_share=0.7,  # common practice, no source
@@ -307,7 +301,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             disconnect_v=1.9167,  # 11.5 V for six cells: common practice, no source
             protection_v=0.0,
             coulombic=0.93,  # common practice, no source
-            charge_c=0.12,  # common practice, no source
             tail_c=0.01,  # common practice, no source
             taper_h=1.6,  # common practice, no source
             untested_share=0.7,  # common practice, no source
@@ -341,7 +334,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             disconnect_v=1.9167,  # 11.5 V for six cells: common practice, no source
             protection_v=0.0,
             coulombic=0.88,  # 0.85 to 0.90: common practice, no source
-            charge_c=0.12,  # common practice, no source
             tail_c=0.01,  # common practice, no source
             taper_h=1.6,  # common practice, no source
             untested_share=0.7,  # common practice, no source
@@ -376,7 +368,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             disconnect_v=1.05,  # common practice, no source
             protection_v=0.0,
             coulombic=0.75,  # 0.66 to 0.90: common practice, no source
-            charge_c=0.1,  # 16 h at 0.1 C: common practice, no source
             tail_c=0.1,  # common practice, no source
             taper_h=0.1,  # common practice, no source
             untested_share=0.7,  # common practice, no source
@@ -408,7 +399,6 @@ CHEMISTRIES: dict[str, Chemistry] = {
             disconnect_v=0.95,  # common practice, no source
             protection_v=0.0,
             coulombic=1.0,
-            charge_c=0.0,  # never charged
             tail_c=0.01,
             taper_h=0.1,
             untested_share=0.6,  # at radio currents: common practice, no source
