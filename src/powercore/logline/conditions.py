@@ -5,8 +5,17 @@ from __future__ import annotations
 import re
 from datetime import datetime
 
-from powercore.logline.said import FAULT, PANEL, WRONG, Said
-from powercore.logline.tokens import BATTERY, OTHER, QUANTITY, WHEN, Cut, Token
+from powercore.logline.said import FAULT, PANEL, Said
+from powercore.logline.said import WRONG as SYMPTOM
+from powercore.logline.tokens import (
+    BATTERY,
+    OTHER,
+    QUANTITY,
+    WHEN,
+    WRONG,
+    Cut,
+    Token,
+)
 from powercore.logline.tokens import SOURCE as A_SOURCE
 from powercore.logline.tokens import STATION as A_STATION
 
@@ -84,7 +93,7 @@ def fault(line: str, cut: Cut) -> Said:
         battery=_one(tokens, BATTERY),
         what=what,
         when=_moment(tokens),
-        text="" if text == WRONG[what] else text,
+        text="" if text == SYMPTOM[what] else text,
     )
 
 
@@ -150,12 +159,22 @@ def panel(line: str, cut: Cut) -> Said:
 
 def _quantity(tokens: list[Token], unit: str) -> float | None:
     found = [t.number for t in tokens if (t.kind, t.value) == (QUANTITY, unit)]
+    if len(found) > 1:
+        raise Lacks(f"There are two values in {unit}. Which is it?")
     return found[0] if found else None
 
 
 def _one(tokens: list[Token], kind: str) -> str:
-    return next((token.value for token in tokens if token.kind == kind), "")
+    found = list(dict.fromkeys(t.value for t in tokens if t.kind == kind))
+    if len(found) > 1:
+        raise Lacks(f"{' or '.join(found)}?")
+    return found[0] if found else ""
 
 
 def _moment(tokens: list[Token]) -> datetime | None:
-    return next((token.moment for token in tokens if token.kind == WHEN), None)
+    if wrong := [token.value for token in tokens if token.kind == WRONG]:
+        raise Lacks(wrong[0])
+    found = [token.moment for token in tokens if token.kind == WHEN]
+    if len(found) > 1:
+        raise Lacks("There are two times. Which is it?")
+    return found[0] if found else None
