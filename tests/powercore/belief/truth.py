@@ -51,6 +51,14 @@ class Discharge:
         """What flows now: an hour's memory of how it wandered."""
         return self.planned_a * self.factor * max(0.1, 1 + self.wander)
 
+    @property
+    def dearer(self) -> float:
+        """What an amp-hour takes out of lead-acid at this current: Peukert's law."""
+        if not self.pack.chem.is_lead:
+            return 1.0
+        rated_a = self.true_ah / self.pack.chem.rated_h
+        return max(1.0, self.amps / rated_a) ** (self.pack.chem.peukert - 1)
+
     def run(self, hours: float, step_h: float = 0.05) -> None:
         """Let time pass."""
         for _ in range(round(hours / step_h)):
@@ -58,7 +66,7 @@ class Discharge:
             noise = self.rng.normal(0, 0.12 * np.sqrt(1 - kept**2))
             self.wander = kept * self.wander + noise
             amps = self.amps if self.soc > 0 else 0.0
-            self.soc = max(0.0, self.soc - amps * step_h / self.true_ah)
+            self.soc = max(0.0, self.soc - amps * self.dearer * step_h / self.true_ah)
             self.counted_ah += (self.gain * amps + self.zero_a) * step_h
             self.hours += step_h
             self.history.append((self.hours, self.soc))
