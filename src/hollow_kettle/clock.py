@@ -70,3 +70,9 @@ def from_local(wall: datetime, zone: str) -> datetime:
     An hour that occurs twice when clocks go back means its first occurrence.
     """
     return wall.replace(tzinfo=ZoneInfo(zone)).astimezone(UTC)
+
+
+def shifted(moment: datetime, by: timedelta, zone: str, to_zone: str = "") -> datetime:
+    """A moment so much later by the clock on the wall, there or in another zone."""
+    wall = local(moment, zone).replace(tzinfo=None)
+    return from_local(wall + by, to_zone or zone)

@@ -9,10 +9,10 @@ from datetime import datetime, timedelta
 from hollow_kettle.clock import local
 from hollow_kettle.log.models import Kind
 from hollow_kettle.plan.models import Event
-from powercore.gear.faults import SYMPTOMS
+from powercore.gear.faults import symptom_of
 
 from .coming import Noted
-from .faults import open_of
+from .faults import open_of, where_of
 from .page import Alarm, Board, BoardStation
 
 #: What was taken on so long ago, and still is so, alarms again. Common practice, no
@@ -35,21 +35,15 @@ def alarms_of(event: Event, board: Board, noted: Sequence[Noted]) -> list[Alarm]
 
 def _dangers(event: Event, board: Board, noted: Sequence[Noted]) -> Iterator[Alarm]:
     """Open faults that may hurt somebody, at a station or nowhere named: one each."""
-    names = {line.station.pk: line.station.name for line in board.stations}
-    tags = {one.uid: one.tag for one in board.batteries}
     told = set()
     for one in open_of(noted):
-        symptom = SYMPTOMS.get(one.symptom)
-        if symptom is None or not symptom.is_danger or one.station in told:
+        symptom = symptom_of(one.symptom)
+        if not symptom.is_danger or one.station in told:
             continue
         told.add(one.station)
-        where = [
-            names.get(one.station) if one.station else None,
-            tags.get(one.battery) if one.battery else None,
-        ]
-        on = ", ".join(filter(None, where)) or "The yard"
         at = f"{local(one.at, event.zone):%H:%M}"
-        yield Alarm(one.station, DANGER, f"{on}: {symptom.name} since {at}.")
+        words = f"{where_of(board, one)}: {symptom.name} since {at}."
+        yield Alarm(one.station, DANGER, words)
 
 
 def _causes(event: Event, line: BoardStation, now: datetime) -> Iterator[Alarm]:

@@ -12,10 +12,11 @@ from hollow_kettle.log.models import FieldEntry, Kind
 from hollow_kettle.log.services import Receipt, counting
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event
-from powercore.gear.faults import CAUSES, SYMPTOMS, Symptom
+from powercore.gear.faults import CAUSES, Symptom, symptom_of
 
 from . import services
 from .coming import Noted
+from .page import Board
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +29,7 @@ class Fault:
     @property
     def symptom(self) -> Symptom:
         """What was seen, and what to look at first."""
-        return SYMPTOMS.get(self.entry.symptom, SYMPTOMS["other"])
+        return symptom_of(self.entry.symptom)
 
     @property
     def cause(self) -> str:
@@ -116,7 +117,11 @@ def open_of(noted: Sequence[Noted]) -> list[Noted]:
         and one.uid not in answered
         and not (one.cause or one.fix)
     ]
-    return sorted(
-        found,
-        key=lambda one: not SYMPTOMS.get(one.symptom, SYMPTOMS["other"]).is_danger,
-    )
+    return sorted(found, key=lambda one: not symptom_of(one.symptom).is_danger)
+
+
+def where_of(board: Board, one: Noted) -> str:
+    """Where a fault is, and of which battery, as a sentence begins with it."""
+    stations = (s.station.name for s in board.stations if s.station.pk == one.station)
+    tags = (b.tag for b in board.batteries if b.uid == one.battery)
+    return ", ".join([*stations, *tags]) or "The yard"

@@ -17,7 +17,7 @@ from hollow_kettle.shelf.assets.services import look_alike, plain_tag
 from hollow_kettle.shelf.bridge import pack_of
 from hollow_kettle.shelf.models import Asset, Battery
 from hollow_kettle.ui.forms import Dressed, NumberField, check_year
-from powercore.belief.readings import odd_volts
+from powercore.belief.readings import net_ah, odd_volts
 from powercore.event.joining import TIE
 from powercore.limits import COUNTED_AH, GAUGE_PCT, READ_A, READ_AH, READ_V, Limit
 from powercore.physics.battery import Pack
@@ -143,7 +143,9 @@ class EntryForm(Dressed, forms.Form):
     def _ask_about_digits(self) -> None:
         """A tag of digits alone that is another's with zeros is asked about."""
         for name, field in list(self.fields.items()):
-            said = (self.cleaned_data.get(name) or "") if _is_tag(field) else ""
+            if not isinstance(field, TagField):
+                continue
+            said = self.cleaned_data.get(name) or ""
             found = self.battery(name) if said.isdigit() else None
             if found is not None and found.tag != said:
                 self.ask(name, f"Do you mean battery {found.tag}? There is no {said}.")
@@ -218,11 +220,9 @@ class ReadingForm(EntryForm):
         read = ("volts", "amp_hours", "ah_in", "gauge_pct")
         if not set(read) & set(self.errors) and all(data.get(n) is None for n in read):
             self.add_error("volts", "Enter volts, amp-hours or a gauge percentage.")
-        if data.get("ah_in") is not None and not {"ah_in", "amp_hours"} & set(
-            self.errors
-        ):
+        if not {"ah_in", "amp_hours"} & set(self.errors):
             # What counts is the difference; both sides stay readable from it.
-            data["amp_hours"] = (data.get("amp_hours") or 0.0) - data["ah_in"]
+            data["amp_hours"] = net_ah(data.get("amp_hours"), data.get("ah_in"))
         volts = data.get("volts")
         odd = odd_volts(volts, self._pack()) if volts is not None else None
         if odd is not None:
@@ -413,10 +413,6 @@ class StrikeForm(Dressed, forms.Form):
     """Why an entry is struck."""
 
     because = forms.CharField(label="Because", max_length=500)
-
-
-def _is_tag(field: forms.Field) -> bool:
-    return isinstance(field, TagField)
 
 
 def waiting_places(event: Event) -> QuerySet[Place]:

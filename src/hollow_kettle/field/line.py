@@ -11,7 +11,7 @@ from hollow_kettle.clock import from_local, local
 from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, Place, PlaceKind
 from hollow_kettle.plan.models import Event
 from powercore.belief.believed import SocEstimate
-from powercore.belief.readings import usual_volts
+from powercore.belief.readings import net_ah, usual_volts
 from powercore.logline import said as core
 from powercore.logline.message import parse_all
 from powercore.logline.names import Names
@@ -177,7 +177,7 @@ class Ear:
             amps=said.amps,
             how=said.how,
             unplugged_min=said.unplugged_min,
-            amp_hours=_net_ah(said),
+            amp_hours=net_ah(said.amp_hours, said.ah_in),
             gauge_pct=said.gauge_pct,
         )
         found = beliefs.with_reading(self.physics, uid, entry)
@@ -189,13 +189,6 @@ class Ear:
             for answer in found.methods
             if answer.method in ("volts", "counter", "gauge")
         ]
-
-
-def _net_ah(said: Said) -> float | None:
-    """What a counter says went out less what came in. [Ah]"""
-    if said.ah_in is None:
-        return said.amp_hours
-    return (said.amp_hours or 0.0) - said.ah_in
 
 
 def errors_of(form: EntryForm) -> str:

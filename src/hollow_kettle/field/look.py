@@ -9,10 +9,10 @@ from uuid import UUID
 from hollow_kettle.clock import local
 from hollow_kettle.log.models import EXCLUSIVE_KINDS, Kind
 from powercore.belief.draw import DrawFactor
-from powercore.gear.faults import SYMPTOMS
+from powercore.gear.faults import symptom_of
 
 from .coming import Noted
-from .faults import open_of
+from .faults import open_of, where_of
 from .meters import of_meters
 from .page import Board, LogState
 from .physics import EventPhysics
@@ -101,12 +101,8 @@ def _faults(
     physics: EventPhysics, board: Board, noted: Sequence[Noted]
 ) -> Iterator[str]:
     """Faults of which nobody said yet what they were, dangers first."""
-    names = {line.station.pk: line.station.name for line in board.stations}
-    tags = {one.uid: one.tag for one in board.batteries}
     for one in open_of(noted):
-        symptom = SYMPTOMS.get(one.symptom, SYMPTOMS["other"])
-        where = [names.get(one.station), tags.get(one.battery)]  # type: ignore[arg-type]
-        on = ", ".join(filter(None, where)) or "The yard"
+        symptom, on = symptom_of(one.symptom), where_of(board, one)
         at = local(one.at, physics.event.zone)
         first = f" {symptom.first}" if symptom.is_danger else ""
         yield f"{on}: {symptom.name} since {at:%H:%M}, not answered yet.{first}"

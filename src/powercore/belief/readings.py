@@ -56,3 +56,8 @@ def odd_volts(volts: float, pack: Pack | None) -> str | None:
     if is_tripped(volts):
         return "a tripped protection shows 0 V"
     return f"such a battery lies between {low_v:.1f} and {high_v:.1f} V"
+
+
+def net_ah(out_ah: float | None, in_ah: float | None) -> float | None:
+    """What a counter says went out less what came in; None: nothing said. [Ah]"""
+    return out_ah if in_ah is None else (out_ah or 0.0) - in_ah

@@ -84,3 +84,8 @@ CAUSES: dict[str, Cause] = {
     "placed": Cause(name="where things stood or ran"),
     "none": Cause(name="nothing found"),
 }
+
+
+def symptom_of(key: str) -> Symptom:
+    """Return a symptom by its key; what nobody knows is something else."""
+    return SYMPTOMS.get(key, SYMPTOMS["other"])

@@ -16,6 +16,7 @@ from enum import StrEnum
 import numpy as np
 
 from powercore.errors import PowerBeyondPack
+from powercore.limits import PEUKERT
 from powercore.physics.chemistry import Chemistry, chemistry_of
 from powercore.values import FloatArray, in_range
 
@@ -62,7 +63,7 @@ class Pack:
         if self.reserve is not None:
             in_range("Reserve", self.reserve, low=0, high=0.95)
         if self.peukert is not None:
-            in_range("Peukert's exponent", self.peukert, low=1, high=1.6)
+            PEUKERT.check("Peukert's exponent", self.peukert)
         if self.measured_ohm is not None:
             in_range("Resistance", self.measured_ohm, low=1e-5, high=10, unit="Ω")
         self._check_profile()
@@ -182,13 +183,10 @@ class Pack:
         array
             Of the same shape.
         """
-        amps = np.asarray(current_a, dtype=float)
-        full = np.full(amps.shape, self.trusted_ah)
-        if not self.chem.is_lead:
-            return full
         exponent = self.chem.peukert if self.peukert is None else self.peukert
-        over = amps * self.chem.rated_h / self.trusted_ah
-        return full * np.maximum(over, 1.0) ** (1 - exponent)
+        if not self.chem.is_lead:
+            exponent = 1.0
+        return _peukert_ah(self.trusted_ah, self.chem.rated_h, exponent, current_a)
 
     def charge_limit_a(self, makers_a: float | None) -> float:
         """Highest charging current: the maker's, else its chemistry's practice. [A]"""
@@ -425,9 +423,15 @@ def peukert_hours(
     in_range("Rated time", rated_h, low=0.01, unit="h")
     in_range("Peukert's exponent", exponent, low=1, high=2)
     in_range("Current", current_a, low=1e-6, unit="A")
-    rated_a = capacity_ah / rated_h
-    hours: float = rated_h * (rated_a / current_a) ** exponent
-    return min(hours, capacity_ah / current_a)
+    return float(_peukert_ah(capacity_ah, rated_h, exponent, current_a)) / current_a
+
+
+def _peukert_ah(
+    capacity_ah: float, rated_h: float, exponent: float, current_a: FloatArray | float
+) -> FloatArray:
+    """What comes out at steady currents: all of it at the rated one and below. [Ah]"""
+    over = np.asarray(current_a, dtype=float) * rated_h / capacity_ah
+    return np.asarray(capacity_ah * np.maximum(over, 1.0) ** (1 - exponent))
 
 
 class AirBand(StrEnum):

@@ -9,7 +9,7 @@ from uuid import UUID
 from django.core.exceptions import ValidationError
 from django.db import transaction
 
-from hollow_kettle.clock import from_local, is_known_zone, local
+from hollow_kettle.clock import from_local, is_known_zone, local, shifted
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.people.models import Actor, Duty, Role
 from hollow_kettle.people.services import give_duty
@@ -99,8 +99,7 @@ def _move_along(event: Event, began_at: datetime, old_zone: str) -> None:
     def moved(moment: datetime | None) -> datetime | None:
         if moment is None:
             return None
-        wall = local(moment, old_zone).replace(tzinfo=None)
-        return from_local(wall + (now - was), event.zone)
+        return shifted(moment, now - was, old_zone, event.zone)
 
     stretches: list[Any] = [
         *OpenHours.objects.filter(station__event=event),

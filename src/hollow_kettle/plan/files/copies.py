@@ -10,7 +10,7 @@ from uuid import UUID
 from django.db import transaction
 from django.db.models import Model
 
-from hollow_kettle.clock import from_local, local
+from hollow_kettle.clock import local, shifted
 from hollow_kettle.people.models import Actor, Duty
 from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.events.services import save_event
@@ -61,7 +61,7 @@ def copy_event(
     later = starts - was
 
     def moved(moment: datetime) -> datetime:
-        return from_local(local(moment, zone).replace(tzinfo=None) + later, zone)
+        return shifted(moment, later, zone)
 
     new = save_event(
         None,
