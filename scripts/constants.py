@@ -13,6 +13,7 @@ import sys
 from dataclasses import dataclass
 from pathlib import Path
 
+from powercore.event.problem import LIFT_KG
 from powercore.gear.checks import RULES
 from powercore.gear.things import PD_TOLERANCE
 from powercore.physics.battery import MOST_SPARES
@@ -205,6 +206,14 @@ def rows() -> list[Row]:
             "IEEE 1013 and IEEE 485",
             "both are shown; the simulated ledger stands beside them",
             "the hand formula on a station's page; no plan uses it",
+        ),
+        Row(
+            "powercore/event/problem/crews.py",
+            "what one person carries to one station",
+            f"{LIFT_KG:g} kg",
+            "ISO 11228-1, reference mass",
+            "no second way: people differ, and makers or local rules may say less",
+            "which batteries a crew may bring, and how many people a walk takes",
         ),
         Row(
             "powercore/sun/sources.py",

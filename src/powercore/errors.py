@@ -42,3 +42,7 @@ class PowerBeyondPack(PowercoreError):
 
 class UnknownKey(PowercoreError):
     """A name is used that nothing in the problem defines."""
+
+
+class ConflictingStart(PowercoreError):
+    """Batteries begin where no two can be, or where one must not be."""

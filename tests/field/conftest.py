@@ -3,7 +3,8 @@
 import pytest
 
 from hollow_kettle.field import services
-from hollow_kettle.plan.rotation.services import make_rotation, publish
+from hollow_kettle.plan.rotation.making import make_rotation, work_out_further
+from hollow_kettle.plan.rotation.services import publish
 
 
 @pytest.fixture
@@ -18,5 +19,7 @@ def under_way(event, shelf, esker, drumlin, marin):
     services.log_swap(event, drumlin, battery=shelf["K02"], by=marin, at=start)
     rack = services.yard_rack(event)
     services.log_move(event, shelf["K03"], to=rack, by=marin, at=start)
-    publish(make_rotation(event, by=marin))
+    rotation = make_rotation(event, by=marin)
+    work_out_further(rotation)
+    publish(rotation)
     return event

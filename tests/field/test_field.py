@@ -20,9 +20,10 @@ from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.files.export import export_scenario
 from hollow_kettle.plan.models import Event
+from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.queries import holds_of
-from hollow_kettle.plan.rotation.services import make_rotation, publish
+from hollow_kettle.plan.rotation.services import publish
 from hollow_kettle.shelf.assets.services import save_battery
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset, Battery

@@ -12,7 +12,7 @@ from hollow_kettle.field import coming, queries, services
 from hollow_kettle.log.models import FieldEntry, Place
 from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import OperatingPattern
-from hollow_kettle.plan.rotation.services import make_rotation
+from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.plan.stations.services import add_equipment, add_hours, save_station
 from hollow_kettle.plan.yard.services import add_bay
 from hollow_kettle.shelf.assets.services import save_battery

@@ -12,7 +12,7 @@ from hollow_kettle.instruments.services import make_device
 from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.people import passes
 from hollow_kettle.plan.models import OpenHours, Pin, Search, StationEquipment
-from hollow_kettle.plan.rotation.services import make_rotation
+from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.plan.stations.services import add_supply
 from hollow_kettle.plan.sun.services import add_array
 from hollow_kettle.shelf.prints import paper
@@ -220,6 +220,7 @@ TABLE = {
     ("plan:rotation", "GET"): MEMBERS,
     ("plan:rotation_detail", "GET"): MEMBERS,
     ("plan:rotation_add", "POST"): EVENT_BOSS,
+    ("plan:rotation_further", "GET"): MEMBERS,
     ("plan:rotation_publish", "POST"): EVENT_BOSS,
     ("plan:leg_why", "GET"): MEMBERS,
     ("plan:round_sheet", "GET"): MEMBERS,

@@ -9,8 +9,8 @@ from django.urls import reverse
 from hollow_kettle.log.models import Place, PlaceKind
 from hollow_kettle.people.models import Club, Duty
 from hollow_kettle.plan.models import Bay, Event, Station
+from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.plan.rotation.pages import board
-from hollow_kettle.plan.rotation.services import make_rotation
 from hollow_kettle.plan.yard.services import add_crew
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset

@@ -29,6 +29,7 @@ from hollow_kettle.plan.models import (
     Station,
     StationEquipment,
 )
+from hollow_kettle.plan.rotation import making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.stations import tables
 from hollow_kettle.plan.stations.services import add_hours, remove_station
@@ -269,8 +270,8 @@ def test_a_station_list_goes_in_and_out_and_in_again(event):
 
 def test_a_rotation_is_a_draft_until_published_and_then_the_only_one(event, marin):
     """Publishing supersedes the one before; every one passes the verifier."""
-    first = rotations.make_rotation(event, by=marin)
-    second = rotations.make_rotation(event, by=marin)
+    first = making.make_rotation(event, by=marin)
+    second = making.make_rotation(event, by=marin)
     assert (first.state, second.number) == (Rotation.State.DRAFT, 2)
 
     rotations.publish(first)
@@ -289,7 +290,7 @@ def test_the_ledger_rests_on_the_rotation_only_while_it_fits_the_event(
     event, marin, shelf
 ):
     """A battery put on hold after planning: the rotation no longer counts."""
-    rotations.publish(rotations.make_rotation(event, by=marin))
+    rotations.publish(making.make_rotation(event, by=marin))
     assert ledger_page(event).rotation is not None
 
     set_hold(shelf["K01"], because="swollen")
@@ -301,7 +302,7 @@ def test_replanning_from_now_keeps_minutes_of_the_event(event, marin, shelf, esk
     """Legs of a plan made two hours in begin at minute 120."""
     set_clock(event, 120)
 
-    rotation = rotations.make_rotation(event, by=marin, at=event.clock.now())
+    rotation = making.make_rotation(event, by=marin, at=event.clock.now())
 
     starts = [leg.start_min for leg in rotation.legs.all()]
     assert min(starts) == rotation.from_min == pytest.approx(120, abs=1)
@@ -318,7 +319,7 @@ def test_nothing_to_plan_is_said_not_planned(event, marin, shelf, case):
             set_hold(asset, because="recalled")
 
     with pytest.raises(ValidationError, match=r"Add a station|at least one battery"):
-        rotations.make_rotation(event, by=marin)
+        making.make_rotation(event, by=marin)
 
 
 def test_a_buffer_bank_must_say_what_it_holds(event, boss):

@@ -24,7 +24,7 @@ from hollow_kettle.plan.events.services import save_event
 from hollow_kettle.plan.files.export import export_scenario
 from hollow_kettle.plan.files.imports import import_scenario
 from hollow_kettle.plan.ledger.page import ledger_page
-from hollow_kettle.plan.rotation.services import make_rotation
+from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.plan.stations.services import (
     add_supply,
     remove_station,

@@ -8,6 +8,7 @@ from datetime import datetime, time, timedelta
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.events.services import choose_batteries, save_event
 from hollow_kettle.plan.models import Event, OperatingPattern, Station
+from hollow_kettle.plan.rotation import making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.stations.services import add_equipment, add_hours, save_station
 from hollow_kettle.plan.sun import services as sun
@@ -339,4 +340,6 @@ def choose(event: Event, shelf: dict[str, Asset], tags: str) -> None:
 
 def publish_first(event: Event, by: Actor) -> None:
     """Make a first plan and publish it."""
-    rotations.publish(rotations.make_rotation(event, by=by), by=by)
+    made = making.make_rotation(event, by=by)
+    making.work_out_further(made)
+    rotations.publish(made, by=by)

@@ -25,6 +25,7 @@ from .bridge.problems import EventProblem
 from .bridge.rotations import core_legs
 from .bridge.scenario import scenario_from
 from .models import Rotation, Search, Trial
+from .rotation import making
 from .rotation import services as rotations
 
 BROKE_OFF = "The search was interrupted; what it saved is valid."
@@ -60,6 +61,17 @@ def search(search_id: int) -> None:
         _end(found, Search.State.FAILED, BROKE_OFF)
         raise
     _end(found, state, words)
+
+
+@app.task(queue="trial", pass_context=False)
+def work_out_further(rotation_id: int) -> None:
+    """Go on from a plan that was made at once for somebody who waited."""
+    found = Rotation.objects.select_related("event", "snapshot").filter(
+        pk=rotation_id, further=Rotation.Further.ASKED
+    )
+    row = found.first()
+    if row is not None:
+        making.work_out_further(row)
 
 
 @app.task(queue="trial", pass_context=False)

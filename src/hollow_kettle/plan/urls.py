@@ -122,6 +122,11 @@ _event = [
         "rotation/<int:number>/", rotation_views.rotation_detail, name="rotation_detail"
     ),
     path(
+        "rotation/<int:number>/further/",
+        rotation_views.rotation_further,
+        name="rotation_further",
+    ),
+    path(
         "rotation/<int:number>/publish/",
         rotation_views.rotation_publish,
         name="rotation_publish",

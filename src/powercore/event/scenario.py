@@ -17,7 +17,7 @@ from zoneinfo import ZoneInfo
 import msgspec
 
 from powercore import limits
-from powercore.errors import PowercoreError, UnknownKey
+from powercore.errors import ConflictingStart, PowercoreError, UnknownKey
 from powercore.event.plans import (
     AWAY,
     FORECAST,
@@ -135,10 +135,34 @@ class Scenario:
                 b for b in self.batteries if b.is_spare and b.start_place == one.key
             ]
             in_range(f"Spares that start at {one.name}", len(waiting), high=one.spares)
+        self._check_starts()
         for pin in (*self.pins, *self.steps):
             self._check_pin(pin)
         if any(step.kind != LOW for step in self.steps):
             raise UnknownKey("A rotation's own steps are low power, nothing else.")
+
+    def _check_starts(self) -> None:
+        """Refuse two batteries in one place, and one on a bay that must not have it."""
+        places = {one.key: one.name for one in self.stations}
+        places |= {one.key: one.name for one in self.bays}
+        found: dict[str, str] = {}
+        for battery in self.batteries:
+            place = battery.start_place
+            if place not in places or battery.is_spare:
+                continue
+            if place in found:
+                raise ConflictingStart(
+                    f"{found[place]} and {battery.tag} both start at {places[place]}."
+                )
+            found[place] = battery.tag
+        for bay in self.bays:
+            for battery in self.batteries:
+                if battery.start_place != bay.key or battery.is_on_hold:
+                    continue
+                if why := bay.refusal(battery):
+                    raise ConflictingStart(
+                        f"{battery.tag} starts at {bay.name} and must not: {why}."
+                    )
 
     def _check_pin(self, pin: Pin) -> None:
         stations = {station.key for station in self.stations}

@@ -332,6 +332,12 @@ class Feeding:
     disconnect_v: float | None = None
 
 
+#: What acts on the mean current: it waits out transmit peaks.
+DISCONNECT = "low-voltage disconnect"
+#: A battery that ends above this is of no use there. (0 to 1)
+WEAK_SOC = 0.95
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Disconnect:
     """Where power really ends, and by which limit."""
@@ -340,6 +346,12 @@ class Disconnect:
     cause: str
     #: The limit itself; 0 where none is met. [V]
     limit_v: float = 0.0
+    #: Whether a peak meets it, or else what is drawn on average.
+    is_at_peak: bool = False
+
+    def amps(self, feeding: Feeding) -> float:
+        """The current that meets the limit. [A]"""
+        return feeding.peak_a if self.is_at_peak else feeding.mean_a
 
 
 def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
@@ -352,7 +364,7 @@ def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
     """
     limits = [
         (
-            "low-voltage disconnect",
+            DISCONNECT,
             feeding.disconnect_v or pack.cut_off_v,
             feeding.mean_a * pack.resistance_ohm,
         ),
@@ -373,7 +385,9 @@ def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
             continue
         at = float(pack.chem.soc_at((limit_v + drop_v) / pack.series))
         if at > found.soc:
-            found = Disconnect(soc=at, cause=name, limit_v=limit_v)
+            found = Disconnect(
+                soc=at, cause=name, limit_v=limit_v, is_at_peak=name != DISCONNECT
+            )
     return found
 
 
@@ -385,7 +399,7 @@ def refusal(pack: Pack, feeding: Feeding) -> str | None:
             f"{feeding.device_max_v:g} V a device there can take"
         )
     end = disconnect_of(pack, feeding)
-    if end.soc >= 0.95:
+    if end.soc >= WEAK_SOC:
         return f"too low there: even full it ends at {end.cause}, {end.limit_v:g} V"
     return None
 

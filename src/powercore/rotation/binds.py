@@ -24,18 +24,22 @@ from powercore.event.problem import (
     lives_of,
     stops_of,
 )
+from powercore.physics.battery import disconnect_of
 from powercore.rotation.verify import Outcome, Shortfall
 
 NO_BATTERY, NO_FIT = "no_battery", "no_fit"
 #: A battery is ready and can't be brought, or is kept for another station.
-PINNED, NO_CREW, ALONE, CREW_BUSY, KEPT, AT_HAND = (
+PINNED, NO_CREW, ALONE, CREW_BUSY, KEPT, AT_HAND, TOO_HEAVY = (
     "pinned",
     "no_crew",
     "alone",
     "crew_busy",
     "kept",
     "at_hand",
+    "too_heavy",
 )
+#: What is charged in the yard does not hold the volts there, or is soon empty.
+TOO_WEAK, TOO_SMALL = "too_weak", "too_small"
 #: None is ready, and this kept empty ones from charging.
 NO_POWER, NO_WATCH, NO_BAY, BAY_FREE, TOO_FEW, TOO_COLD = (
     "no_power",
@@ -70,7 +74,8 @@ class Bind:
     #: Minutes of it in which the station is open.
     open_min: float
     cause: str
-    #: The battery or the other station that the cause is about.
+    #: The battery or the other station that the cause is about; for TOO_WEAK the volts
+    #: that none holds and the current.
     about: str = ""
     #: Until when nobody may walk; None: not again. [min]
     until_min: int | None = None
@@ -196,7 +201,9 @@ class _Seen:
         feeds = {key: self.problem.feed(fall.station, key) for key in self.stays}
         refused = Counter(feed.refusal for feed in feeds.values() if feed.refusal)
         if sum(refused.values()) == len(feeds):
-            return NO_FIT, refused.most_common(1)[0][0], None
+            why, _ = refused.most_common(1)[0]
+            weak = self._weak(fall.station, [k for k in feeds if feeds[k].is_weak])
+            return (TOO_WEAK, weak, None) if weak else (NO_FIT, why, None)
         able = [key for key, feed in feeds.items() if not feed.refusal]
         # Only what is ready in the first half could have saved most of it.
         middle = (fall.start_min + fall.end_min) / 2
@@ -204,12 +211,53 @@ class _Seen:
             ready = [key for key in able if self._is_ready(key, fall, minute)]
             if ready:
                 return self._not_brought(fall, minute, ready)
+        idle = self._charged_idle(fall, middle, able)
+        if idle:
+            limited = [key for key in idle if self._ends_by_volts(fall.station, key)]
+            weak = self._weak(fall.station, limited)
+            return (TOO_WEAK, weak, None) if weak else (TOO_SMALL, idle[0], None)
         waited, empties = self._waited(fall.start_min - BEFORE_MIN, middle, able)
         if waited.total() * STEP_MIN < READY_MIN:
             return TOO_FEW, "", None
         cause, _ = waited.most_common(1)[0]
         about = empties.most_common(1)[0][0] if cause == BAY_FREE else ""
         return cause, about, None
+
+    def _charged_idle(
+        self, fall: Shortfall, middle: float, able: Sequence[str]
+    ) -> list[str]:
+        """What stands charged in the yard all the while and would not last there."""
+        kept: set[str] = set(able)
+        for minute in _moments(fall.start_min, middle):
+            now = self._now(minute)
+            kept = {
+                key
+                for key in kept
+                if key in now
+                and now[key].leg.place == YARD
+                and now[key].soc_at(minute) >= CHARGED
+            }
+        return [key for key in able if key in kept]
+
+    def _ends_by_volts(self, station: str, key: str) -> bool:
+        """Whether volts, rather than the reserve, say how far a battery is used."""
+        feed = self.problem.feed(station, key)
+        kept = self.problem.batteries[key].pack.reserve_soc
+        return feed.floor_soc > self.problem.in_cold(key, kept, station)
+
+    def _weak(self, station: str, keys: Sequence[str]) -> str:
+        """The volts that none of these holds there, and the current; else empty."""
+        problem, found = self.problem, []
+        for key in keys:
+            pack = problem.batteries[key].pack
+            feeding = problem.feeding(station, pack.nominal_v)
+            end = disconnect_of(pack, feeding)
+            if end.limit_v > 0:
+                found.append((end.limit_v, end.amps(feeding)))
+        if not found:
+            return ""
+        volts, amps = max(found)
+        return f"{volts:.1f} V at {amps:.1f} A"
 
     def _is_ready(self, key: str, fall: Shortfall, minute: int) -> bool:
         """Whether a battery in the yard could keep a station on the air a while."""
@@ -246,12 +294,23 @@ class _Seen:
             return cause, "", again
         if not any(self._is_free(m, walk) for m in allowed):
             return CREW_BUSY, "", None
+        able = [key for key in ready if self._has_hands(key, allowed, walk)]
+        if not able:
+            return TOO_HEAVY, ready[0], None
         tier = problem.stations[station].tier
-        for key in ready:
+        for key in able:
             place = self._next_place(key, minute)
             if not place or problem.stations[place].tier > tier:
                 return AT_HAND, key, None
-        return KEPT, self._next_place(ready[0], minute), None
+        return KEPT, self._next_place(able[0], minute), None
+
+    def _has_hands(self, key: str, minutes: Sequence[int], walk: int) -> bool:
+        """Whether a crew on duty at one of these has people enough for a battery."""
+        kg = self.problem.mass_kg(key)
+        return any(
+            self.problem.crews_for(m - walk, m + walk, kg=kg)
+            for m in minutes[:: max(1, STEP_MIN // 2)]
+        )
 
     def _next_place(self, key: str, minute: int) -> str:
         """The station a battery serves next; empty: none."""

@@ -12,7 +12,8 @@ from django.urls import reverse
 from hollow_kettle.field.services import note as log_note
 from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event, OpenHours
-from hollow_kettle.plan.rotation.services import make_rotation, publish
+from hollow_kettle.plan.rotation.making import make_rotation
+from hollow_kettle.plan.rotation.services import publish
 
 pytestmark = pytest.mark.django_db
 SPAN = {"starts": "2026-06-27 12:00", "ends": "2026-06-27 14:00"}

@@ -11,6 +11,7 @@ from hollow_kettle.plan.files.copies import copy_event, next_year
 from hollow_kettle.plan.files.export import export_scenario
 from hollow_kettle.plan.files.imports import import_scenario
 from hollow_kettle.plan.models import Event
+from hollow_kettle.plan.rotation import making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.rotation.forms import PinForm
 from hollow_kettle.plan.rotation.queries import tags_of
@@ -39,7 +40,7 @@ def test_a_set_moves_as_one(event, esker, marin, shelf, boss, join):
     """It is planned, drawn, logged by any of its tags, and taken apart again."""
     page = join("K01", "K02")
     assert "K01+K02 moves as one" in words(page)
-    rotation = rotations.make_rotation(event, by=marin)
+    rotation = making.make_rotation(event, by=marin)
     lead, other = shelf["K01"].pk, shelf["K02"].pk
 
     moved = set(rotation.legs.values_list("battery", flat=True))
@@ -116,7 +117,7 @@ def test_under_way_what_is_in_use_is_brought_in_first(event, esker, marin, shelf
 
 def test_a_rotation_from_before_is_still_told_by_its_own_tags(event, marin, join):
     """What moves singly in the published rotation has a name on the board."""
-    made = rotations.make_rotation(event, by=marin)
+    made = making.make_rotation(event, by=marin)
     rotations.publish(made)
     join("K02", "K03")
     event.refresh_from_db()

@@ -16,6 +16,7 @@ from hollow_kettle.plan.ledger.page import ledger_page
 from hollow_kettle.plan.ledger.whatif import what_if_page
 from hollow_kettle.plan.models import OperatingPattern
 from hollow_kettle.plan.policy import POLICIES, reserve_of
+from hollow_kettle.plan.rotation import making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.stations.services import (
     add_equipment,
@@ -294,7 +295,7 @@ def test_own_power_is_warned_of(event, marin, boss):
     """Every bay hangs on the mains here, so a rotation that charges spoils it."""
     event.is_own_power = True
     event.save()
-    rotations.publish(rotations.make_rotation(event, by=marin))
+    rotations.publish(making.make_rotation(event, by=marin))
     page = ledger_page(event)
 
     assert all("from mains" in one.spoilt.words for one in page.spoilt)
@@ -387,7 +388,7 @@ def test_the_ledger_rests_on_a_rotation_with_pins_and_its_low_power(
     starts = NOON.replace(tzinfo=UTC)
     hours = {"starts_at": starts, "ends_at": starts + timedelta(hours=2)}
     event.pins.create(kind="low", place=esker.pk, made_by=marin, **hours)
-    made = rotations.make_rotation(event, by=marin)
+    made = making.make_rotation(event, by=marin)
     page = ledger_page(event)
 
     assert page.rotation == made

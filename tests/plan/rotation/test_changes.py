@@ -8,7 +8,7 @@ from hollow_kettle.plan.bridge.chosen import current_rotation
 from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import Event, Pin, Rotation
-from hollow_kettle.plan.rotation import changes
+from hollow_kettle.plan.rotation import changes, making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.queries import tags_of
@@ -18,7 +18,7 @@ from powercore.rotation.verify import verify
 @pytest.fixture
 def draft(event, marin):
     """A first complete rotation."""
-    return rotations.make_rotation(event, by=marin)
+    return making.make_rotation(event, by=marin)
 
 
 def url(name, rotation, *more):
@@ -105,7 +105,7 @@ def test_a_pin_that_the_rotation_keeps_costs_nothing_and_is_listed(draft, boss):
         "kept by this rotation"
         in boss.get(url("rotation_detail", draft)).content.decode()
     )
-    anew = rotations.make_rotation(draft.event, by=draft.made_by)
+    anew = making.make_rotation(draft.event, by=draft.made_by)
     stays = anew.legs.filter(battery=leg.battery, place=leg.place)
     assert any(x.start_min <= leg.start_min and leg.end_min <= x.end_min for x in stays)
 
@@ -170,7 +170,7 @@ def test_a_pin_that_cannot_be_kept_is_refused_with_its_reason(draft, boss):
     held = event.batteries.exclude(hold="").first() or event.batteries.first()
     held.hold = "swollen"
     held.save()
-    draft = rotations.make_rotation(event, by=draft.made_by)
+    draft = making.make_rotation(event, by=draft.made_by)
     station = event.stations.first()
     asked = {"kind": "stays", "battery": held.pk, "place": station.pk}
     asked |= walls(event, 180, 240)

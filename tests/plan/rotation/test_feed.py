@@ -7,7 +7,8 @@ from django.urls import reverse
 from icalendar import Calendar
 
 from hollow_kettle.plan.models import CalendarFeed
-from hollow_kettle.plan.rotation.services import make_rotation, publish
+from hollow_kettle.plan.rotation.making import make_rotation
+from hollow_kettle.plan.rotation.services import publish
 
 
 def test_an_address_reads_what_is_published_until_it_is_taken_back(event, boss, marin):

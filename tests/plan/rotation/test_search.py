@@ -18,6 +18,7 @@ from hollow_kettle.plan import tasks
 from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import Leg, Rotation, Search
+from hollow_kettle.plan.rotation import making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.queries import tags_of
@@ -31,7 +32,7 @@ from powercore.rotation.verify import verify
 @pytest.fixture
 def poor(event, marin):
     """A draft in which each station keeps its first battery and nobody walks."""
-    draft = rotations.make_rotation(event, by=marin)
+    draft = making.make_rotation(event, by=marin)
     problem = Problem(scenario_from(draft.snapshot))
     legs, free = [], [k for k, b in problem.batteries.items() if not b.is_on_hold]
     for station in problem.stations:
@@ -93,7 +94,7 @@ def test_a_search_may_go_to_low_power_and_says_so(
     """Nobody walks: low power is the only cure; board, compare and sheet tell of it."""
     poor.event.crews.filter(does="walks").delete()
     monkeypatch.setattr(rotations, "hand_over", lambda *_, **ids: None)
-    poor = rotations.make_rotation(poor.event, by=poor.made_by)
+    poor = making.make_rotation(poor.event, by=poor.made_by)
     asked = {"margin": "futures", "may_lower": "on"}
     boss.post(reverse("plan:search_add", args=[poor.event_id, poor.number]), asked)
     search = Search.objects.get(event=poor.event)
@@ -181,7 +182,9 @@ def test_a_killed_workers_trial_is_begun_anew(poor):
         with connection.cursor() as cursor:
             cursor.execute(sql)
             async_to_sync(tasks.take_up_trials.func)(SimpleNamespace(app=app), 0)
-            cursor.execute("select status from procrastinate_jobs")
+            cursor.execute(
+                "select status from procrastinate_jobs where task_name like '%trial'"
+            )
             states.append(cursor.fetchone()[0])
 
     state_of("insert into procrastinate_workers (last_heartbeat) values (now())")
@@ -243,7 +246,7 @@ def test_the_coming_hour_of_a_running_event_is_left_alone(poor):
 
 def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
     """Round sheet, slips and calendar have the moves of the board, in local time."""
-    draft = rotations.make_rotation(event, by=marin)
+    draft = making.make_rotation(event, by=marin)
     moves = moves_of(event, draft, tags_of(draft))
     problem, legs = problem_of(draft)
     rounds = {(move.crew, move.round) for move in moves}
@@ -285,7 +288,7 @@ def test_paper_and_calendar_say_every_walk_of_the_rotation(event, marin, boss):
 
 def test_a_bar_says_why_its_battery_and_why_now(event, marin, boss):
     """What skipping its walk costs, and which battery would be second best."""
-    draft = rotations.make_rotation(event, by=marin)
+    draft = making.make_rotation(event, by=marin)
     move = moves_of(event, draft, tags_of(draft))[0]
     leg = draft.legs.get(kind=SERVE, battery=move.battery, start_min__gt=0)
 
@@ -295,3 +298,31 @@ def test_a_bar_says_why_its_battery_and_why_now(event, marin, boss):
     assert f"Why {move.bring} at {move.station.name}" in words
     assert f'Relieves <b class="mono">{move.bring_back}</b>' in words
     assert "Skipping this walk costs" in words
+
+
+def test_a_plan_made_at_once_is_gone_on_from_and_says_what_changed(client, poor):
+    """In its place while nobody touched it; else as a draft of its own, if better."""
+    event, marin = poor.event, poor.made_by
+    client.force_login(marin.user)
+    problem, legs = problem_of(poor)
+    board = reverse("plan:rotation_detail", args=[event.pk, poor.number])
+    assert "This is the first start" in client.get(board).content.decode()
+    before = poor.off_air_min
+
+    tasks.work_out_further.func(poor.pk)
+
+    poor.refresh_from_db()
+    page = client.get(board).content.decode()
+    assert poor.off_air_min < before == poor.was["off_air_min"]
+    assert verify(*problem_of(poor)).is_valid
+    assert "Worked out further since it was first shown" in page
+    assert "This is the first start" not in page
+
+    taken_up = rotations.keep(making.make_rotation(event, by=marin), problem, legs)
+    rotations.publish(taken_up, by=marin)
+    tasks.work_out_further.func(taken_up.pk)
+    (draft,) = taken_up.changed_to.all()
+    page = client.get(reverse("plan:rotation", args=[event.pk])).content.decode()
+    assert list(problem_of(taken_up)[1]) == list(legs)
+    assert (draft.state, draft.off_air_min) == ("draft", poor.off_air_min)
+    assert f"draft {draft.number}</a>" in page

@@ -11,6 +11,7 @@ from hollow_kettle.field import queries as field
 from hollow_kettle.field import services as field_services
 from hollow_kettle.plan.bridge.scenario import scenario_from, scenario_of
 from hollow_kettle.plan.models import Station
+from hollow_kettle.plan.rotation import making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.rotation.pages.board import board_of
@@ -24,7 +25,7 @@ SWAP_MIN = 240
 def with_spare(event, esker, marin):
     """A draft: Esker's spare is there from the start, its operators swap halfway."""
     Station.objects.filter(pk=esker.pk).update(spares=1)
-    draft = rotations.make_rotation(event, by=marin)
+    draft = making.make_rotation(event, by=marin)
     problem = Problem(scenario_from(draft.snapshot))
     span, own = problem.span_min, str(esker.pk)
     free = [key for key, one in problem.batteries.items() if not one.is_on_hold]

@@ -27,6 +27,7 @@ from hollow_kettle.plan.files.imports import import_scenario
 from hollow_kettle.plan.files.preview import preview_scenario
 from hollow_kettle.plan.ledger.page import ledger_page
 from hollow_kettle.plan.models import Event, SkyHour
+from hollow_kettle.plan.rotation import making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.stations.services import add_supply
 from hollow_kettle.plan.sun import services as sun
@@ -503,7 +504,7 @@ def test_clocks_that_change_inside_an_event(shelf, stocked):
 
 def test_the_forecast_does_not_make_a_rotation_stale(sunny, marin):
     """A rotation is made for loads and batteries; new weather leaves it standing."""
-    rotations.publish(rotations.make_rotation(sunny, by=marin))
+    rotations.publish(making.make_rotation(sunny, by=marin))
     sun.forecast_by_oktas(sunny, [(NOON, 8.0)])
     sunny.refresh_from_db()
 

@@ -11,7 +11,7 @@ from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.files.copies import copy_event
 from hollow_kettle.plan.files.export import export_scenario
 from hollow_kettle.plan.files.imports import import_scenario
-from hollow_kettle.plan.rotation.services import make_rotation
+from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.shelf.assets.services import save_asset, save_battery, set_hold
 from hollow_kettle.shelf.kinds import KINDS
 from tests.conftest import NOON

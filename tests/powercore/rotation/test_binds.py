@@ -33,6 +33,12 @@ FAR = tuple(
     make_station(key, amps=3.0, walk_min=150, openings=open_all()) for key in "ab"
 )
 PACKS = tuple(make_battery(f"k{n}") for n in range(1, 7))
+#: 40 kg each, and one person to walk.
+HEAVY = tuple(replace(one, mass_kg=40.0) for one in HUNGRY.batteries)
+ALONE = replace(WALKS, people=1)
+#: A radio that drops out at 12.6 V, at the end of a long thin lead.
+LONG = make_station(amps=2.0, device_min_v=12.6, path_ohm=0.4)
+SMALL = make_battery("k02", pack=make_pack(nameplate_ah=1, tested_ah=1))
 #: Takes nothing above 16 V.
 FRAIL = make_station(amps=2.0, device_max_v=16.0)
 OTHER = make_battery("k03", pack=make_pack(series=8))
@@ -71,6 +77,12 @@ def built(scenario):
         ("no_bay", with_(batteries=(*ONE, EMPTY), bays=()), HUNGRY),
         ("too_few", with_(batteries=ONE), HUNGRY),
         ("too_cold", with_(batteries=(*ONE, EMPTY), yard_cold_c=-2.0), HUNGRY),
+        (
+            "too_heavy",
+            with_(batteries=HEAVY, crews=(ALONE, WATCH)),
+            with_(batteries=HEAVY),
+        ),
+        ("too_weak", with_(stations=(LONG,)), HUNGRY),
         (
             "crew_busy",
             with_(stations=FAR, batteries=PACKS),
@@ -121,6 +133,19 @@ def test_what_a_plan_neglects_is_said():
     assert report.is_valid
     assert (found.off_air[0].cause, found.off_air[0].about) == ("bay_free", "k01")
     assert found.use.walked_h == pytest.approx(10 / 60)
+
+
+def test_a_charged_battery_that_would_soon_be_empty_there_is_named():
+    """Neither every battery out nor one ready: 1 Ah for a station of 2 A."""
+    problem = Problem(with_(batteries=(*ONE, SMALL)))
+    legs = (
+        stays("k01", "esker", 0, DAY),
+        stays("k02", YARD, 0, DAY, kind=WAIT),
+    )
+
+    found = binds(problem, legs, verify(problem, legs).outcome)
+
+    assert (found.off_air[0].cause, found.off_air[0].about) == ("too_small", "k02")
 
 
 def test_why_a_reserve_is_touched():

@@ -6,8 +6,18 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from powercore.errors import ConflictingStart
 from powercore.event.plans import CLEAR, NO_SUN, BayPlan, CrewPlan
-from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg, Problem
+from powercore.event.problem import (
+    CARRIED,
+    CHARGE,
+    LIFT_KG,
+    SERVE,
+    WAIT,
+    YARD,
+    Leg,
+    Problem,
+)
 from powercore.futures.budget import endurance, ledger, stock_wh
 from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.construct.walkthrough import Walkthrough
@@ -139,6 +149,79 @@ WITH_A_SPARE = (
     leg(WAIT, "k02", "esker", 60, 180),
     leg(SERVE, "k02", "esker", 180, 360),
 )
+
+
+def test_what_nobody_can_walk_is_refused_by_name():
+    """From where it is not, home before its crew, too heavy, and two walks as one."""
+    far = make_station("drumlin", amps=1.0, walk_min=40, openings=open_all(360))
+    two = replace(SIX_HOURS, stations=(*SIX_HOURS.stations, far))
+
+    def rules(legs, **values):
+        scenario = replace(two, **values)
+        return {one.rule for one in verify(Problem(scenario), legs).broken}
+
+    k01, k02 = SIX_HOURS.batteries
+    away = replace(k02, start_place="drumlin")
+    at_once = [*BY_HAND[:4], replace(BY_HAND[5], start_min=0, end_min=5)]
+    at_once.append(replace(BY_HAND[6], start_min=5))
+    assert "wrong_start" in rules(at_once, batteries=(k01, away))
+
+    both = [
+        *BY_HAND[:4],
+        leg(WAIT, "k02", YARD, 0, 175),
+        leg(CARRIED, "k02", "", 175, 265, crew="crew", round=1),
+        leg(SERVE, "k02", "drumlin", 265, 360),
+    ]
+    assert rules(both) == {"home_before_its_crew"}
+    home = [
+        replace(both[1], end_min=305),
+        replace(both[2], start_min=305, end_min=340),
+        replace(both[3], start_min=340),
+        *both[4:],
+    ]
+    assert rules([both[0], *home]) == set()
+    late = [
+        leg(WAIT, "k02", YARD, 0, 190),
+        leg(CARRIED, "k02", "", 190, 265, crew="crew", round=1),
+        both[6],
+    ]
+    assert rules([both[0], *home[:3], *late]) == {"carried_after_crew_left"}
+
+    heavy = replace(k02, mass_kg=51.0)
+    assert rules(BY_HAND, batteries=(k01, heavy)) == {"round_too_heavy"}
+    assert rules(BY_HAND, batteries=(k01, replace(heavy, mass_kg=50.0))) == set()
+    alone = (replace(SIX_HOURS.crews[0], people=1), SIX_HOURS.crews[1])
+    lifted = (k01, replace(k02, mass_kg=25.5))
+    assert rules(BY_HAND, batteries=lifted, crews=alone) == {"round_too_heavy"}
+
+    apart = [
+        replace(BY_HAND[0], end_min=100),
+        replace(BY_HAND[1], start_min=100, end_min=185),
+        *BY_HAND[2:],
+    ]
+    assert "round_not_one_walk" in rules(apart)
+
+
+@pytest.mark.parametrize(
+    ("starts", "words"),
+    [
+        (("bay1", "bay1"), "K01 and K02 both start at Bay 1"),
+        (("esker", "esker"), "K01 and K02 both start at Esker"),
+        (("bay1", YARD), "K01 starts at Bay 1 and must not: the charger of Bay 1"),
+    ],
+)
+def test_an_event_refuses_impossible_starts(starts, words):
+    """Two in one place; one on a bay whose charger is not set for it."""
+    batteries = tuple(
+        replace(battery, start_place=place)
+        for battery, place in zip(SIX_HOURS.batteries, starts, strict=True)
+    )
+    bays = SIX_HOURS.bays
+    if YARD in starts:
+        bays = (replace(bays[0], chemistries=("agm",)), *bays[1:])
+
+    with pytest.raises(ConflictingStart, match=words):
+        replace(SIX_HOURS, batteries=batteries, bays=bays)
 
 
 def test_a_spare_is_swapped_in_without_a_walk():
@@ -488,6 +571,33 @@ def hard(draw):
         sources=(source,),
         crews=crews,
     )
+
+
+@st.composite
+def hard_to_carry(draw):
+    """Any small event whose packs weigh anything, with one to three people a crew."""
+    scenario = draw(hard())
+    weights = st.sampled_from([5.0, 24.0, 30.0, 60.0, 90.0])
+    batteries = tuple(
+        replace(battery, mass_kg=draw(weights)) for battery in scenario.batteries
+    )
+    return replace(scenario, batteries=batteries)
+
+
+@settings(max_examples=25, deadline=None)
+@given(hard_to_carry())
+def test_plans_carry_only_what_their_crews_can(scenario):
+    """Heavy packs stay where they were set up, and the search keeps to that too."""
+    problem = Problem(scenario)
+    legs = construct(problem)
+    found = improve(problem, legs, Aim(passes=2))
+
+    assert verify(problem, legs).is_valid
+    for one in found.legs:
+        if one.kind == CARRIED:
+            duties = [crew for crew in scenario.crews if crew.name == one.crew]
+            most = LIFT_KG * max(crew.people for crew in duties)
+            assert problem.mass_kg(one.battery) <= most
 
 
 def round_robin(problem):

@@ -70,15 +70,28 @@ def _joined(plans: list[BatteryPlan]) -> list[BatteryPlan]:
 def placed(
     stations: list[Station], bays: Iterable[BayPlan], batteries: Iterable[BatteryPlan]
 ) -> Iterator[BatteryPlan]:
-    """Batteries where they are; in the yard, where the event has no place for them."""
+    """
+    Batteries where they are; in the yard, where the event has no place for them.
+
+    So are those on a bay that must not charge them; see `rotation.services`.
+    """
     room = Counter({str(station.pk): station.spares for station in stations})
-    places = {YARD, *room, *(bay.key for bay in bays)}
+    bay_of = {bay.key: bay for bay in bays}
+    taken: set[str] = set()
     for battery in batteries:
         place = battery.start_place
-        if place not in places or (battery.is_spare and room[place] < 1):
+        bay = bay_of.get(place)
+        if (
+            place not in {YARD, *room, *bay_of}
+            or (place in taken - {YARD} and not battery.is_spare)
+            or (bay is not None and not battery.is_on_hold and bay.refusal(battery))
+        ):
             battery = battery.in_yard
         elif battery.is_spare:
+            battery = battery if room[place] > 0 else battery.in_yard
             room[place] -= 1
+        else:
+            taken.add(place)
         yield battery
 
 

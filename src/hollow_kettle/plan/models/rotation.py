@@ -46,6 +46,14 @@ class Rotation(models.Model):
         SUPERSEDED = "superseded", "superseded"
         TAKEN_BACK = "taken_back", "taken back"
 
+    #: What is at work, or may still be.
+    STANDS = (State.DRAFT, State.PUBLISHED)
+
+    class Further(models.TextChoices):
+        NOT_ASKED = "", "not asked for"
+        ASKED = "asked", "asked for"
+        DONE = "done", "done"
+
     #: Pins that could not be kept any more when it was made, each with the reason.
     lapsed: Sequence[str] = ()
 
@@ -71,6 +79,10 @@ class Rotation(models.Model):
     fuel_l = models.FloatField(default=0)
     #: Minutes by which reliefs lack the slack they should have.
     thin_min = models.FloatField(default=0)
+    #: Whether the worker goes on from the one start that was shown at once, and what
+    #: it had before that (the figures' names and values); None: nothing better came.
+    further = models.CharField(max_length=5, choices=Further, default="", blank=True)
+    was: models.JSONField[dict[str, float] | None] = models.JSONField(null=True)
     #: What a coordinator changed to make it, and of which rotation.
     change = models.CharField(max_length=200, blank=True)
     changed_from = models.ForeignKey(

@@ -43,6 +43,18 @@ def figures_of(one: Rotation, other: Rotation) -> list[tuple[str, float, float]]
     return found
 
 
+def bettered(rotation: Rotation) -> list[tuple[str, float, float]]:
+    """What the worker changed of a plan that was made at once, before and after."""
+    if rotation.was is None:
+        return []
+    before = Rotation(**rotation.was)
+    return [
+        (words, one, other)
+        for words, one, other in figures_of(before, rotation)
+        if one != other
+    ]
+
+
 def holds_of(event: Event) -> dict[UUID, str]:
     """Batteries of an event on hold, as plans move them, and why."""
     held = dict(event.batteries.exclude(hold="").values_list("pk", "hold"))

@@ -1,10 +1,9 @@
-"""Rotations: made, kept, published, and looked for in the background."""
+"""Rotations: kept, published, and looked for in the background."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import timedelta
 from uuid import UUID
 
 from django.core.exceptions import ValidationError
@@ -16,24 +15,16 @@ from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.problems import problem_of_snapshot
 from hollow_kettle.plan.bridge.rotations import problem_of, with_pins
-from hollow_kettle.plan.bridge.scenario import scenario_of, snapshot_of
+from hollow_kettle.plan.bridge.scenario import snapshot_of
 from hollow_kettle.plan.changelog import note
 from hollow_kettle.plan.models import Event, Leg, Rotation, Search, Trial
-from powercore.errors import PowercoreError
 from powercore.event.plans import Pin as CorePin
 from powercore.event.problem import YARD, Problem
 from powercore.event.problem import Leg as CoreLeg
-from powercore.event.scenario import Scenario
-from powercore.limits import USUAL_LEAD_MIN
-from powercore.rotation.compare import Replayed
-from powercore.rotation.construct import construct
 from powercore.rotation.objective import thin_min
 from powercore.rotation.pins import PinRefused
-from powercore.rotation.polish.rounds import grouped, mended
-from powercore.rotation.polish.times import with_rounder_times
+from powercore.rotation.polish.rounds import mended
 from powercore.rotation.verify import verify
-
-from .replan import kept_of, pins_of_coming
 
 #: A search whose worker has said nothing for so long is taken up again.
 SILENT = timedelta(seconds=90)
@@ -41,125 +32,6 @@ SILENT = timedelta(seconds=90)
 MARGINS, DEFAULT_MARGIN = (0, 20, 35), 20
 #: Moves that come so soon are not changed unasked.
 COMING = timedelta(hours=1)
-#: A replan changes one of them where that saves more than so long off the air, or
-#: three times as long into reserve: crews are told already. [min]
-CHANGE_MIN = 5.0
-
-
-def make_rotation(
-    event: Event,
-    *,
-    by: Actor,
-    at: datetime | None = None,
-    lead_min: int = USUAL_LEAD_MIN,
-) -> Rotation:
-    """
-    Make a first complete rotation as a draft; from a moment on when one is given.
-
-    From a moment on, pins that what happened has made impossible lapse for it; they
-    stand in its `lapsed`, each with the reason. Walks under way are finished, crews
-    have the lead before they set off, and published moves of the coming hour stay as
-    they are unless changing them buys enough.
-
-    Raises
-    ------
-    ValidationError
-        If the event has nothing to plan, if a pin can't be kept from the start, or if
-        the result breaks a rule (a fault of the planner, never shown as a plan).
-    """
-    if at is not None and at >= event.ends_at:
-        raise ValidationError("The event is over: there is nothing left to plan.")
-    try:
-        scenario = scenario_of(event, at, lead_min=lead_min)
-        from_min = event.span_min - scenario.span_min
-        scenario = with_pins(event, scenario, from_min)
-    except PowercoreError as error:
-        raise ValidationError(str(error)) from error
-    if not scenario.stations:
-        raise ValidationError(
-            "Add a station first: there is nothing to keep on the air."
-        )
-    if not any(not battery.is_on_hold for battery in scenario.batteries):
-        raise ValidationError("Choose at least one battery that is not on hold.")
-    refused: list[str] = []
-    if from_min > 0:
-        scenario, refused = _without_refused(scenario)
-    try:
-        problem, legs, lapsed = _constructed(scenario, may_lapse=from_min > 0)
-    except PinRefused as refused:
-        raise ValidationError(str(refused)) from refused
-    if from_min > 0:
-        legs = _steady(event, problem, legs, from_min)
-    rotation = Rotation(
-        event=event,
-        snapshot=snapshot_of(event, problem.scenario),
-        made_by=by,
-        from_min=from_min,
-    )
-    rotation.lapsed = [*refused, *lapsed]
-    return keep(rotation, problem, legs)
-
-
-def _without_refused(scenario: Scenario) -> tuple[Scenario, list[str]]:
-    """Batteries as in the yard that are where they must not be used; and why."""
-    problem, words = Problem(scenario), []
-    batteries = []
-    for battery in scenario.batteries:
-        place, why, does = battery.start_place, None, ""
-        if place in problem.stations:
-            name, does = problem.stations[place].name, "feed it"
-            why = problem.feed(place, battery.key).refusal
-        elif place in problem.bays:
-            name, does = problem.bays[place].name, "charge there"
-            why = problem.bay_refusal(place, battery.key)
-        if why and not battery.is_on_hold:
-            words.append(
-                f"{battery.tag} is at {name}, and must not {does}: {why}. It counts as "
-                "taken away."
-            )
-            batteries.append(battery.in_yard)
-        else:
-            batteries.append(battery)
-    return replace(scenario, batteries=tuple(batteries)), words
-
-
-def _constructed(
-    scenario: Scenario, *, may_lapse: bool
-) -> tuple[Problem, Sequence[CoreLeg], list[str]]:
-    """A first rotation's problem and legs, and why pins are left out of it."""
-    lapsed: list[str] = []
-    while True:
-        problem = Problem(scenario)
-        try:
-            legs = construct(problem)
-        except PinRefused as refused:
-            if not may_lapse:
-                raise
-            lapsed.append(f"{refused} This plan does without the pin.")
-            pins = tuple(pin for pin in scenario.pins if pin != refused.pin)
-            scenario = replace(scenario, pins=pins)
-        else:
-            return problem, grouped(problem, with_rounder_times(problem, legs)), lapsed
-
-
-def _steady(
-    event: Event, problem: Problem, legs: Sequence[CoreLeg], from_min: int
-) -> Sequence[CoreLeg]:
-    """A new rotation that leaves the coming hour as published, where it may."""
-    coming = pins_of_coming(
-        event, problem, from_min, round(COMING.total_seconds() / 60)
-    )
-    if not coming:
-        return legs
-    scenario = problem.scenario
-    held = replace(scenario, pins=(*scenario.pins, *coming))
-    _, steady, _ = _constructed(held, may_lapse=True)
-    if not verify(problem, steady).is_valid:
-        return legs
-    cost = Replayed.of(problem, steady).cost(Replayed.of(problem, legs))
-    spared = kept_of(coming, steady) - kept_of(coming, legs)
-    is_worth = cost.off_air_min + cost.reserve_min / 3 <= CHANGE_MIN * spared
-    return steady if spared > 0 and is_worth else legs
 
 
 @transaction.atomic

@@ -13,7 +13,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import local, real_now
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.bridge.batteries import unlogged
@@ -28,7 +28,7 @@ from powercore.event.problem import CHARGE, SERVE
 from powercore.limits import LEAD_MIN, USUAL_LEAD_MIN
 from powercore.rotation.timetable import PATIENCE
 
-from . import changes, forms, queries
+from . import changes, forms, making, queries
 from . import services as rotations
 from .moves import moves_of, warnings_of
 from .pages import board
@@ -81,6 +81,7 @@ def _board_page(
             "unwatched": unwatched_bays(event),
             "others": event.rotations.exclude(pk=found.pk)[:6],
             **search_context(queries.search_of(event)),
+            **further_context(found),
             "binds": binds_page(event, found, drawn.outcome),
             "stress": stress_page(event, found),
             "stock": stock_of(event, found, now),
@@ -148,9 +149,7 @@ def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         )
         return redirect("plan:rotation", event.pk)
     try:
-        made = rotations.make_rotation(
-            event, by=actor_of(request), at=at, lead_min=lead
-        )
+        made = making.make_rotation(event, by=actor_of(request), at=at, lead_min=lead)
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
         return redirect("plan:rotation", event.pk)
@@ -167,6 +166,30 @@ def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     for words in made.lapsed:
         messages.warning(request, words)
     return redirect("plan:rotation_detail", event.pk, made.number)
+
+
+@require_safe
+def rotation_further(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
+    """Send whether a plan made at once is gone on from; once it is, load anew."""
+    event = event_or_404(request, uid)
+    found = get_object_or_404(event.rotations, number=number)
+    context = {"event": event, "rotation": found, **further_context(found)}
+    answer = render(request, "plan/_further.html", context)
+    if not context["is_worked_on"] and request.headers.get("HX-Request"):
+        answer["HX-Refresh"] = "true"
+    return answer
+
+
+def further_context(found: Rotation) -> dict[str, Any]:
+    """Whether the worker goes on from a plan, and what it has bettered."""
+    is_asked = found.further == Rotation.Further.ASKED
+    return {
+        "is_worked_on": is_asked and real_now() - found.made_at < making.HOPED,
+        "bettered": queries.bettered(found),
+        "further_draft": found.changed_to.filter(
+            change=making.FURTHER, state=Rotation.State.DRAFT
+        ).first(),
+    }
 
 
 @require_POST

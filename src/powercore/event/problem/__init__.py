@@ -14,7 +14,7 @@ from dataclasses import replace
 from functools import cached_property
 
 from powercore.event.plans import YARD, Pin
-from powercore.event.problem.crews import CARRY_KG, HANDS, WH_PER_KG, Crews
+from powercore.event.problem.crews import CARRY_KG, HANDS, LIFT_KG, WH_PER_KG, Crews
 from powercore.event.problem.feeds import RECONNECT_RISE, Feed
 from powercore.event.problem.legs import (
     CARRIED,
@@ -34,6 +34,7 @@ __all__ = [
     "CARRY_KG",
     "CHARGE",
     "HANDS",
+    "LIFT_KG",
     "RECONNECT_RISE",
     "SERVE",
     "WAIT",

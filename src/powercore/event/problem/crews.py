@@ -16,6 +16,10 @@ WH_PER_KG = {"lead": 28.0, "other": 70.0}
 #: What each of a crew carries at once on a walk to several stations: a bag, and so
 #: many batteries. [kg] Common practice, no source.
 CARRY_KG, HANDS = 12.5, 2
+#: What each carries at once to one station and back. [kg] The reference mass of
+#: ISO 11228-1 for lifting and carrying, from memory; makers and local rules may say
+#: less.
+LIFT_KG = 25.0
 
 
 class Crews(Charging):
@@ -68,9 +72,9 @@ class Crews(Charging):
         )
 
     def crews_for(
-        self, leave: int, back: int, *, night: bool | None = None
+        self, leave: int, back: int, *, night: bool | None = None, kg: float = 0.0
     ) -> list[CrewPlan]:
-        """Crews that may make a walk between two minutes, busy or not."""
+        """Crews that may make a walk between two minutes with a load, busy or not."""
         if night is None:
             night = self.scenario.two_at_night and self.is_night(leave, back)
         return [
@@ -80,7 +84,15 @@ class Crews(Charging):
             and crew.start_min <= leave
             and back <= crew.end_min
             and (crew.people > 1 or not night)
+            and crew.people * LIFT_KG >= kg
         ]
+
+    def can_be_carried(self, battery: str) -> bool:
+        """Whether any crew has people enough for a battery; else it stays put."""
+        return self.mass_kg(battery) <= LIFT_KG * max(
+            (one.people for one in self.scenario.crews if one.does == "walks"),
+            default=0,
+        )
 
     def between_min(self, one: str, other: str) -> int:
         """

@@ -7,7 +7,7 @@ from functools import cached_property
 
 from powercore.event.plans import BatteryPlan, StationPlan
 from powercore.event.problem.demand import Demand
-from powercore.physics.battery import Feeding, disconnect_of, refusal
+from powercore.physics.battery import WEAK_SOC, Feeding, disconnect_of, refusal
 from powercore.values import STATED_V
 
 
@@ -25,6 +25,11 @@ class Feed:
     reconnect_soc: float
     #: Why it can't feed the station; None when it can.
     refusal: str | None
+
+    @property
+    def is_weak(self) -> bool:
+        """Whether it is refused for its volts: even full it falls below a limit."""
+        return self.refusal is not None and self.floor_soc >= WEAK_SOC
 
     @property
     def reserve_wh(self) -> float:

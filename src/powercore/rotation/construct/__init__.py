@@ -1,6 +1,9 @@
 """
 Build a first complete rotation at once: greedy with look-ahead, several starts.
 
+Whoever waits for a plan gets the first start (`AT_ONCE`); the others, and what
+`powercore.rotation.polish` makes of the best, can come later.
+
 The event is walked through in 5-minute steps. Before each step the most urgent
 stations, first tier first, are asked when their battery reaches its reserve; one
 whose last good chance of a walk has come gets a battery from the yard. Returned
@@ -15,13 +18,19 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from powercore.event.problem import Leg, Problem
-from powercore.rotation.construct.styles import BIG_STEPS, OF_BIG, STYLES, Style
+from powercore.rotation.construct.styles import (
+    AT_ONCE,
+    BIG_STEPS,
+    OF_BIG,
+    STYLES,
+    Style,
+)
 from powercore.rotation.construct.walkthrough import Walkthrough
 from powercore.rotation.objective import Key, key_of
 from powercore.rotation.pins import repaired
 from powercore.rotation.verify import verify
 
-__all__ = ["STYLES", "Style", "construct"]
+__all__ = ["AT_ONCE", "STYLES", "Style", "construct"]
 
 
 def construct(
@@ -54,6 +63,8 @@ def construct(
         styles = OF_BIG if is_big else STYLES
     for style in styles:
         legs = Walkthrough(problem, style).run()
+        if len(styles) == 1:
+            return repaired(problem, legs) if problem.scenario.pins else legs
         key = key_of(problem, legs, verify(problem, legs).outcome)
         if best is None or key < best[0]:
             best = key, legs

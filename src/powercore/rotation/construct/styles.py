@@ -33,6 +33,8 @@ STYLES = (
     # The plainest set-up there is, so that no plan is worse than it.
     Style(margin_min=10, fits=False, charge_to=1.0, first="listed", walks=False),
 )
+#: The one start of a plan that somebody waits for: most often the best of all.
+AT_ONCE = STYLES[:1]
 #: Starts of an event with more batteries x steps than this: three unlike ones of those
 #: that win most often on events grown from seeds, and the plainest set-up.
 BIG_STEPS, OF_BIG = 10_000, (STYLES[6], STYLES[10], STYLES[5], STYLES[-1])

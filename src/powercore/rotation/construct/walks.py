@@ -6,7 +6,8 @@ import math
 from bisect import bisect_left
 from dataclasses import dataclass
 
-from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD
+from powercore.event.plans import CrewPlan
+from powercore.event.problem import CARRIED, CHARGE, LIFT_KG, SERVE, WAIT, YARD
 from powercore.rotation.construct.lives import Life, Swap
 from powercore.rotation.construct.yard import Yard
 
@@ -80,23 +81,30 @@ class Walks(Yard):
         arrive = self._arrival(station, now)
         if arrive is None or not self._is_last_chance(station, due, now):
             return
-        crew = self._crew_for(station, arrive)
-        if crew is None:
+        crews = self._crews_for(station, arrive)
+        most_kg = LIFT_KG * max((one.people for _, one in crews), default=0)
+        held, kg = self.at_station[station], self.problem.mass_kg
+        back_kg = 0.0 if held is None else kg(held)
+        if not crews or back_kg > most_kg:
             return
         walk_min = self.problem.stations[station].walk_min
         leave = arrive - walk_min
         ready = self._waiting()
         if self.problem.is_watched(now) and now > 0:
             ready += [held for held in self.on_bay.values() if held is not None]
+        ready = [key for key in ready if kg(key) <= most_kg]
         battery = self._best_battery(station, self._need_wh(station, arrive), ready)
         if battery is None or not self._is_worth(station, battery, arrive):
             return
         life = self.lives[battery]
         if life.kind == CHARGE:
             self._take_off(life.place, now)
-        index, name = crew
+        load_kg = max(back_kg, kg(battery))
+        index, crew = next(
+            found for found in crews if found[1].people * LIFT_KG >= load_kg
+        )
         self.rounds += 1
-        swap = Swap(station, battery, leave, arrive, name, self.rounds)
+        swap = Swap(station, battery, leave, arrive, crew.name, self.rounds)
         self.busy_until[index] = arrive + walk_min
         self._carry(life, leave, arrive, swap)
         life.promised = True
@@ -118,19 +126,21 @@ class Walks(Yard):
         at = bisect_left(allowed, later)
         return at == len(allowed) or allowed[at] > due
 
-    def _crew_for(self, station: str, arrive: int) -> tuple[int, str] | None:
+    def _crews_for(self, station: str, arrive: int) -> list[tuple[int, CrewPlan]]:
+        """Crews that are free to be at a station then, each with its own number."""
         walk_min = self.problem.stations[station].walk_min
         leave, back = arrive - walk_min, arrive + walk_min
         if not self.problem.may_walk(station, arrive):
-            return None
+            return []
         by_name: dict[str, int] = {}
         able = self.problem.crews_for(leave, back)
+        found = []
         for index, crew in enumerate(self.problem.scenario.crews):
             if crew.does == "walks":
                 first = by_name.setdefault(crew.name, index)
                 if crew in able and self.busy_until.get(first, 0) <= leave:
-                    return first, crew.name
-        return None
+                    found.append((first, crew))
+        return found
 
     def _is_worth(self, station: str, battery: str, arrive: int) -> bool:
         feed = self.problem.feed(station, battery)

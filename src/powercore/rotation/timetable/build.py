@@ -153,6 +153,9 @@ def _of_batteries(problem: Problem, seat_at: IntArray) -> dict[str, Any]:
         "w_per_rate": np.array(
             [problem.bay_w(one.key, one.pack.trusted_ah) for one in batteries]
         ),
+        "moves": np.array(
+            [problem.can_be_carried(one.key) for one in batteries], dtype=bool
+        ),
         "start_at": np.array(starts, dtype=np.int64),
         "start_soc": np.array([one.start_soc for one in batteries], dtype=float),
     }

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 
-from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, YARD, Leg
+from powercore.event.problem import CARRIED, CHARGE, HANDS, SERVE, WAIT, YARD, Leg
 from powercore.rotation.timetable.table import Timetable
 from powercore.values import IntArray
 
@@ -34,22 +36,38 @@ def legs_of(table: Timetable, at: IntArray) -> tuple[Leg, ...]:
             for a, b in pairwise(changes)
             if row[a] > 0
         ]
-    stops = sorted(
-        {
-            (minute, station)
-            for life in stays.values()
-            for station, start, end in _visits(table, life)
-            for minute in (start, end)
-            if 0 < minute < problem.span_min
-        }
-    )
-    rounds = _manned(table, stops)
+    rounds = _manned(table, _stops(table, stays))
     legs: list[Leg] = []
     for number, life in stays.items():
         battery = problem.batteries[table.batteries[number]]
         if not battery.is_on_hold:
             legs += _life(table, battery.key, life, rounds)
     return tuple(legs)
+
+
+class _Load(NamedTuple):
+    """Batteries of one stop, by number: brought, and taken along."""
+
+    brought: list[int]
+    taken: list[int]
+
+
+#: What is carried at each stop: a minute, and a station's number.
+_Stops = dict[tuple[int, int], _Load]
+
+
+def _stops(
+    table: Timetable, stays: Mapping[int, Sequence[tuple[int, int, int]]]
+) -> _Stops:
+    """What is carried at each stop of a plan, in order of time."""
+    found: _Stops = defaultdict(lambda: _Load([], []))
+    for number, life in stays.items():
+        for station, start, end in _visits(table, life):
+            if start > 0:
+                found[start, station].brought.append(number)
+            if end < table.problem.span_min:
+                found[end, station].taken.append(number)
+    return dict(sorted(found.items()))
 
 
 def _visits(
@@ -67,14 +85,14 @@ def _visits(
     return found
 
 
-def _manned(
-    table: Timetable, stops: Sequence[tuple[int, int]]
-) -> dict[tuple[int, int], tuple[str, int]]:
+def _manned(table: Timetable, stops: _Stops) -> dict[tuple[int, int], tuple[str, int]]:
     """
     A crew and a number for each stop.
 
-    Whoever is free and alone goes first, then who goes off duty first.
+    Whoever is free, alone and strong enough goes first, then who goes off duty first.
     """
+    problem = table.problem
+    kg = [problem.mass_kg(key) for key in table.batteries]
     free_at: dict[str, int] = {}
     given = {}
     by_leaving = sorted(
@@ -82,10 +100,14 @@ def _manned(
     )
     for number, (minute, station) in enumerate(by_leaving, start=1):
         walk = int(table.walk_min[station])
+        load = stops[minute, station]
+        load_kg = max(sum(kg[number] for number in part) for part in load)
+        count = max(map(len, load))
         able = [
             crew
-            for crew in table.problem.crews_for(minute - walk, minute + walk)
+            for crew in problem.crews_for(minute - walk, minute + walk, kg=load_kg)
             if free_at.get(crew.name, 0) <= minute - walk
+            and crew.people * HANDS >= count
         ]
         if not able:
             raise NoCrewLeft(f"at minute {minute}")

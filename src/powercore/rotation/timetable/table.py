@@ -124,6 +124,8 @@ class Timetable:
     swaps: BoolArray
     #: Where each may be in each interval. shape (B, 1 + N + Y + R, P)
     may: BoolArray
+    #: Whether any crew can carry it; else it stays where it was set up. shape (B,)
+    moves: BoolArray
     #: Where batteries start and with what. shape (B,)
     start_at: IntArray
     start_soc: FloatArray

@@ -65,6 +65,7 @@ class Arrays(NamedTuple):
     rack_room: IntArray
     swaps: BoolArray
     may: BoolArray
+    moves: BoolArray
     start_at: IntArray
     start_soc: FloatArray
 

@@ -204,7 +204,7 @@ def _by_walks(
     extra = t.prices[1] if p >= first_rack else 0.0
     for i in range(count):
         back, price = t.back_at[s, i], fees.go[s, i] + extra
-        can_go = i > 0 and 0 <= back <= count and price < np.inf
+        can_go = t.moves[b] and i > 0 and 0 <= back <= count and price < np.inf
         if can_go and barred[max(i, back)] == barred[i]:
             ways.back[i, p], ways.back_cost[i, p] = back, price
         if not ways.is_open[i, p]:
@@ -212,7 +212,7 @@ def _by_walks(
         out, cost = t.out_from[s, i], fees.come[s, i] + extra
         if i == 0:
             ways.since[i, p] = 0 if t.start_at[b] == 0 else -1
-        elif cost < np.inf and barred[i] == barred[max(out, 0)]:
+        elif t.moves[b] and cost < np.inf and barred[i] == barred[max(out, 0)]:
             ways.since[i, p], ways.since_cost[i, p] = out, cost
         for m in range(3):
             other = t.mates[s, m]

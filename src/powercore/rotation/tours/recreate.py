@@ -19,6 +19,7 @@ from powercore.rotation.tours.arrays import (
 from powercore.rotation.tours.path import best_tour
 from powercore.rotation.tours.prices import stop_prices, value_of
 from powercore.rotation.tours.table import laid, lay, put
+from powercore.rotation.tours.together import is_shared, settle
 from powercore.values import FloatArray, IntArray
 
 
@@ -290,6 +291,8 @@ def _stocked(t: Arrays, state: State) -> tuple[IntArray, IntArray]:
             return none
         size += 1
     for n in range(size):
+        if not t.moves[picked[n]]:
+            return none
         for j in range(count):
             if not t.may[picked[n], max(rows[n, j], 0), j]:
                 return none
@@ -429,6 +432,7 @@ def search(
     state = laid(at, t)
     value = value_of(state, t)
     best_at, best_value = state.at.copy(), value
+    shares = is_shared(t)
     start_heat = effort.heat * t.worth[: t.walk_min.size].sum()
     room = workspace(count, t.may.shape[1], effort.buckets)
     for number in range(effort.rounds):
@@ -446,6 +450,8 @@ def search(
         for b in picked:
             lay(b, -1, t, state)
         fits, done = _put_back(picked, rows, rents, t, state, room)
+        if shares and fits:
+            fits = settle(t, state)
         new = value_of(state, t)
         fits = fits and _has_room(t, state)
         if fits and new >= value - limit * np.random.random():
@@ -456,4 +462,6 @@ def search(
         for b in picked[:done]:
             lay(b, -1, t, state)
         _restore(picked, kept, t, state)
+        if shares:
+            settle(t, state)
     return best_at, best_value

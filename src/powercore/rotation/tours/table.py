@@ -16,6 +16,7 @@ from powercore.rotation.tours.arrays import (
 from powercore.rotation.tours.physics import charge_on, serve, topped_up
 from powercore.rotation.tours.prices import crew_is_free
 from powercore.rotation.tours.stock import store_left
+from powercore.rotation.tours.together import is_shared, settle
 from powercore.values import FloatArray, IntArray
 
 
@@ -111,6 +112,8 @@ def laid(at: IntArray, t: Arrays) -> State:
         store_left(q, t, state)
     for b in range(batteries):
         put(b, at[b], t, state)
+    if is_shared(t):
+        settle(t, state)
     return state
 
 

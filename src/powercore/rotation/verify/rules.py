@@ -13,6 +13,7 @@ from powercore.event.problem import (
     CARRY_KG,
     CHARGE,
     HANDS,
+    LIFT_KG,
     SERVE,
     WAIT,
     YARD,
@@ -20,6 +21,10 @@ from powercore.event.problem import (
     Problem,
 )
 from powercore.rotation.verify.report import Broken
+
+#: How long a crew may stay out between two stops beyond going home and out again
+#: before its round is two walks. [min]
+PAUSE_MIN = 60
 
 
 def malformed(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
@@ -57,11 +62,9 @@ def _batteries(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
         may_set_up = at_yard and first.kind in (WAIT, CHARGE, SERVE)
         if problem.scenario.is_under_way and first.station:
             may_set_up = False  # somebody has to carry it there
-        if (
-            not may_set_up
-            and first.kind != CARRIED
-            and first.place != battery.start_place
-        ):
+        # Who is carried at once comes from where it is: from a station nobody could.
+        may_go = first.kind == CARRIED and battery.start_place not in problem.stations
+        if not may_set_up and not may_go and first.place != battery.start_place:
             yield Broken(
                 "wrong_start", f"{battery.tag} starts at {battery.start_place}"
             )
@@ -146,17 +149,16 @@ def _carrying(problem: Problem, legs: Sequence[Leg]) -> Iterator[Broken]:
             continue
         rounds[carried.crew, carried.round].append((walk.start_min, walk.end_min))
         minute = carried.end_min if walk.is_out else carried.start_min
-        mass = problem.mass_kg(carried.battery)
-        stop = _Stop(minute, walk.station, walk.is_out, mass)
+        stop = _Stop(minute, walk.station, walk.is_out, carried)
         stops[carried.crew, carried.round].append(stop)
     for (crew, number), found in stops.items():
-        if len({stop.station for stop in found}) > 1:
-            times = rounds[crew, number]
-            start, end = min(s for s, _ in times), max(e for _, e in times)
-            duties = _on_duty(problem, crew, start, end)
-            people = max((duty.people for duty in duties), default=1)
-            words = f"{crew} on round {number}"
-            yield from _several(problem, words, found, people)
+        times = rounds[crew, number]
+        start, end = min(s for s, _ in times), max(e for _, e in times)
+        duties = _on_duty(problem, crew, start, end)
+        people = max((duty.people for duty in duties), default=1)
+        words = f"{crew} on round {number}"
+        yield from _one_walk(problem, words, found)
+        yield from _load(problem, words, found, people)
     yield from _crews(problem, rounds)
 
 
@@ -165,31 +167,52 @@ class _Stop(NamedTuple):
     station: str
     #: Whether the battery is brought; else it is taken along.
     is_brought: bool
-    mass_kg: float
+    carried: Leg
 
 
-def _several(
-    problem: Problem, words: str, stops: Sequence[_Stop], people: int
-) -> Iterator[Broken]:
-    """What is wrong with a round to several stations: too fast, or too much."""
+def _one_walk(problem: Problem, words: str, stops: Sequence[_Stop]) -> Iterator[Broken]:
+    """What is wrong with a round as one walk from the yard and home again."""
     in_order = sorted(stops, key=lambda stop: (stop.minute, stop.station))
     for before, after in pairwise(in_order):
+        passed = after.minute - before.minute
+        home = sum(problem.stations[one.station].walk_min for one in (before, after))
+        if passed > home + PAUSE_MIN:
+            yield Broken("round_not_one_walk", f"{words}: home between its stops")
         if before.station == after.station:
             continue
         least = problem.between_min(before.station, after.station)
-        if after.minute - before.minute < least:
+        if passed < least:
             yield Broken("round_too_fast", f"{words}: {least} min at least")
-    carried = sum(stop.mass_kg for stop in stops if stop.is_brought)
+    first, last = in_order[0], in_order[-1]
+    leaves = first.minute - problem.stations[first.station].walk_min
+    back = last.minute + problem.stations[last.station].walk_min
+    back = min(back, problem.span_min)
+    for stop in stops:
+        leg = stop.carried
+        if stop.is_brought and leg.start_min > leaves:
+            yield Broken("carried_after_crew_left", f"{words}: leaves at {leaves}")
+        if not stop.is_brought and leg.end_min < back:
+            yield Broken("home_before_its_crew", f"{words}: back at {back}")
+
+
+def _load(
+    problem: Problem, words: str, stops: Sequence[_Stop], people: int
+) -> Iterator[Broken]:
+    """What is wrong with what a round carries: too heavy, or too many."""
+    kg = {stop.carried.battery: problem.mass_kg(stop.carried.battery) for stop in stops}
+    each_kg = CARRY_KG if len({stop.station for stop in stops}) > 1 else LIFT_KG
+    carried = sum(kg[stop.carried.battery] for stop in stops if stop.is_brought)
     count = sum(stop.is_brought for stop in stops)
     most, most_kg = count, carried
     for minute in sorted({stop.minute for stop in stops}):
         at = [stop for stop in stops if stop.minute == minute]
-        carried -= sum(stop.mass_kg for stop in at if stop.is_brought)
-        carried += sum(stop.mass_kg for stop in at if not stop.is_brought)
+        for stop in at:
+            mass = kg[stop.carried.battery]
+            carried += -mass if stop.is_brought else mass
         count += sum(-1 if stop.is_brought else 1 for stop in at)
         most, most_kg = max(most, count), max(most_kg, carried)
-    if most_kg > people * CARRY_KG + 1e-9:
-        limit = f"{people * CARRY_KG:g} kg"
+    if most_kg > people * each_kg + 1e-9:
+        limit = f"{people * each_kg:g} kg"
         yield Broken("round_too_heavy", f"{words}: {most_kg:.1f} of {limit}")
     if most > people * HANDS:
         limit = f"{people * HANDS} in hand"

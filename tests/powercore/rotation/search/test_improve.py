@@ -37,7 +37,7 @@ from powercore.rotation.tours.recreate import Effort, search
 from powercore.rotation.tours.table import laid
 from powercore.rotation.verify import verify
 from powercore.sun.arrays import Array, Site
-from powercore.sun.sources import SourcePlan, Supply
+from powercore.sun.sources import SUN, SourcePlan, Supply
 from powercore.values import Window
 from tests.builders import (
     make_battery,
@@ -46,7 +46,14 @@ from tests.builders import (
     make_station,
     open_all,
 )
-from tests.powercore.rotation.test_rotation import BY_HAND, SIX_HOURS, hard, leg
+from tests.powercore.rotation.test_rotation import (
+    BY_HAND,
+    LAKES,
+    PANEL,
+    SIX_HOURS,
+    hard,
+    leg,
+)
 
 #: Everything the tables of these tests are worth is watt-hours and walks.
 PLAIN = Prices(
@@ -150,6 +157,47 @@ def test_a_table_is_worth_what_the_verifier_says_of_its_legs(scenario):
     walks = report.outcome.walks + NIGHT * report.outcome.night_walks
     assert report.is_valid, report.broken
     assert value_of(table, at) == pytest.approx(served - 10 * walks, abs=1e-6)
+
+
+@settings(max_examples=25, deadline=None)
+@given(hard(), st.sampled_from([40.0, 120.0, 400.0]), st.booleans())
+def test_bays_that_share_give_what_the_verifier_says_in_whatever_order(
+    scenario, watts, is_on_panels
+):
+    """Value by the search = of the same table laid anew = of its legs replayed."""
+    source = replace(
+        scenario.sources[0],
+        kind=SUN if is_on_panels else "buffer",
+        max_w=watts,
+        arrays=(PANEL,) if is_on_panels else (),
+        energy_wh=None if is_on_panels else 150.0,
+        capacity_wh=None if is_on_panels else 200.0,
+    )
+    one = replace(scenario.bays[0], max_w=0.4 * watts)
+    bays = tuple(replace(one, key=f"bay{n}", name=f"Bay {n}") for n in (1, 2, 3))
+    problem = Problem(
+        replace(scenario, sources=(source,), bays=bays, yard_sky=CLEAR, site=LAKES)
+    )
+    legs = construct(problem)
+    edges = [minute for leg in legs for minute in (leg.start_min, leg.end_min)]
+    steps = range(0, problem.span_min, problem.grid.step_min)
+    table = timetable(problem, prices=PLAIN, extra=[*edges, *steps])
+    effort = Effort(40, 1, 0.01, 12, 3)
+
+    at, value = search(
+        arrays_of(table), places_of(table, legs), no_rents(table), effort
+    )
+
+    report = verify(problem, legs_of(table, at))
+    bottom = max(one.tier for one in problem.stations.values())
+    served = sum(
+        one.weight * 2 ** (bottom - one.tier) * report.outcome.served_wh[key]
+        for key, one in problem.stations.items()
+    )
+    walks = report.outcome.walks + NIGHT * report.outcome.night_walks
+    assert value == pytest.approx(value_of(table, at), abs=1e-6)
+    assert report.is_valid, report.broken
+    assert value == pytest.approx(served - 10 * walks, rel=1e-7)
 
 
 def endless(source: SourcePlan) -> SourcePlan:

@@ -25,6 +25,18 @@ WORDS = {
     core.NO_CREW: ("nobody may walk there{until}", "a crew on duty then"),
     core.ALONE: ("one alone would walk in the dark{until}", "two to walk together"),
     core.CREW_BUSY: ("the crews are on other walks", "one more crew then"),
+    core.TOO_HEAVY: (
+        "{about} is charged, and too heavy for the crew on duty",
+        "more people to carry it, or its weight noted if it is less",
+    ),
+    core.TOO_WEAK: (
+        "none holds {about} there; power falls first, then it is off",
+        "a shorter or thicker feed, batteries as a set, or less power",
+    ),
+    core.TOO_SMALL: (
+        "what is charged, like {about}, does not last there",
+        "a bigger battery or a set, or low power",
+    ),
     core.KEPT: ("charged batteries are kept for {about}", "one more battery"),
     core.AT_HAND: ("{about} is charged in the yard", "a better plan"),
     core.NO_POWER: ("empty batteries wait for power", "power at a free bay"),
