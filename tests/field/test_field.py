@@ -526,7 +526,9 @@ def test_a_replan_says_what_it_takes_unlogged_batteries_for(under_way, shelf, bo
 
     page = boss.post(url, follow=True).content.decode()
 
-    assert "Nobody logged K04: counted as empty, in the yard." in page
+    assert "Nobody noted here, and counted K04 at 10 %." in page
+    board = boss.get(reverse("plan:rotation", args=[under_way.pk])).content.decode()
+    assert "by what was last seen, in the yard: K04 at 10 %." in " ".join(board.split())
 
 
 def test_charging_on_a_bay_fills_the_belief(under_way, shelf, marin):

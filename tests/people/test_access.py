@@ -61,6 +61,7 @@ TABLE = {
     ("shelf:asset_list", "GET"): EVERYBODY,
     ("shelf:list_results", "GET"): EVERYBODY,
     ("shelf:asset_detail", "GET"): EVERYBODY,
+    ("shelf:asset_recharge", "GET"): EVERYBODY,
     ("shelf:attachment", "GET"): EVERYBODY,
     ("shelf:out_list", "GET"): EVERYBODY,
     ("shelf:due_list", "GET"): EVERYBODY,

@@ -3,6 +3,7 @@
 import re
 from datetime import timedelta
 from itertools import pairwise
+from uuid import uuid4
 
 import pytest
 from django.db import IntegrityError, transaction
@@ -20,7 +21,7 @@ from hollow_kettle.shelf.due.look import worth_a_look
 from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.kits.drawing import WIDTH, draw_path
 from hollow_kettle.shelf.kits.page import kit_page
-from hollow_kettle.shelf.models import Asset, Spare
+from hollow_kettle.shelf.models import Asset, Estimate, Spare
 from powercore.gear.checks import findings_of
 from tests.powercore.gear.kits import PANEL, charged, good, part
 
@@ -351,3 +352,39 @@ def test_what_is_missing_is_drawn_as_missing(changes, shape):
     )
 
     assert box.title in ("no fuse", "not measured")
+
+
+def test_how_long_a_battery_takes_to_charge_with_a_load_beside_it(shelf, boss):
+    """A charger or panels, a load or none; both at once and nonsense are refused."""
+    battery = shelf["K01"]
+    where = reverse("shelf:asset_recharge", args=[battery.pk])
+    page = boss.get(battery.get_absolute_url()).content.decode()
+
+    def said(**asked):
+        answer = boss.get(where, asked)
+        return answer.status_code, " ".join(answer.content.decode().split())
+
+    assert where in page
+    status, alone = said(amps="5")
+    assert status == 200
+    assert "With 5.0 A left for it: 90 % in" in alone
+    assert "of full sun" in said(watts="100", load_w="20")[1]
+    assert "Never: the load takes all of it." in said(amps="1", load_w="100")[1]
+    status, words = said(amps="5", watts="100")
+    assert (status, "Say either what the charger gives" in words) == (422, True)
+    status, words = said(amps="0")
+    assert (status, "between 0.01 and 500 A" in words) == (422, True)
+    assert boss.get(reverse("shelf:asset_recharge", args=[uuid4()])).status_code == 404
+
+
+def test_a_battery_s_age_counts_until_it_is_tested(shelf, boss):
+    """Built ten years ago and never tested: four fifths of what a new one is."""
+    battery = shelf["K01"]
+    battery.tests.all().delete()
+    Estimate.objects.filter(subject=battery.pk).delete()
+    Asset.objects.filter(pk=battery.pk).update(
+        made_on=club_now().date() - timedelta(days=3655)
+    )
+    page = boss.get(battery.get_absolute_url()).content.decode()
+
+    assert "80% of that at 10 years" in " ".join(page.split())

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, TypeVar, cast
 
+from hollow_kettle.people.club import today
 from powercore.gear import things as gear
 from powercore.physics.battery import Pack
 from powercore.physics.loads import Draw
@@ -32,7 +33,8 @@ class Tested:
 
 
 def pack_of(battery: Battery, tested_ah: float | None) -> Pack:
-    """Return a battery as the core sees it."""
+    """Return a battery as the core sees it; its age counts until it is tested."""
+    made_on = battery.asset.made_on
     return Pack(
         chemistry=battery.chemistry,
         series=battery.series,
@@ -48,6 +50,7 @@ def pack_of(battery: Battery, tested_ah: float | None) -> Pack:
         float_v=battery.float_v,
         disconnect_v=battery.disconnect_v,
         peukert=battery.peukert,
+        years=None if made_on is None else max(0, (today() - made_on).days // 365),
     )
 
 

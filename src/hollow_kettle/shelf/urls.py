@@ -19,6 +19,7 @@ urlpatterns = [
     path("bulk/", custody.bulk, name="bulk"),
     path("add/", assets.kind_list, name="kind_list"),
     path("add/<slug:kind>/", assets.asset_add, name="asset_add"),
+    path("assets/<uuid:uid>/recharge/", assets.recharge_time, name="asset_recharge"),
     path("assets/<uuid:uid>/", assets.asset_detail, name="asset_detail"),
     path("assets/<uuid:uid>/edit/", assets.asset_edit, name="asset_edit"),
     path("assets/<uuid:uid>/archive/", assets.asset_archive, name="asset_archive"),

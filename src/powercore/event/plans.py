@@ -89,6 +89,13 @@ class StationPlan:
     weight: float = 1.0
     #: How cold batteries get there; None: the cold is not counted. [°C]
     cold_c: float | None = None
+    #: For people and files; nothing is computed from these. What may hurt somebody
+    #: there, whether nobody is there, who operates, and the feed that `path_ohm` has.
+    hazards: str = ""
+    is_unattended: bool = False
+    operators: str = ""
+    feed_m: float | None = None
+    feed_awg: int | None = None
 
     def __post_init__(self) -> None:
         limits.SPREAD.check(f"Spread of {self.name}", self.spread)
@@ -174,6 +181,10 @@ class BatteryPlan:
     #: The batteries of a set that stays joined, as they are singly; the first has the
     #: set's key. Empty: a single battery.
     members: tuple[BatteryPlan, ...] = ()
+    #: For people and files: why it is on hold, and what else its shelf notes of it, by
+    #: the shelf's own names.
+    hold: str = ""
+    noted: tuple[tuple[str, str | float | bool], ...] = ()
 
     def __post_init__(self) -> None:
         limits.SHARE.check(f"Charge of {self.tag}", self.start_soc)

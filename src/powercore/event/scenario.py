@@ -8,7 +8,9 @@ path to what is wrong.
 from __future__ import annotations
 
 import hashlib
+import json
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -39,9 +41,9 @@ from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SourcePlan
 from powercore.values import TimeGrid, Window, in_range
 
-SCHEMA_VERSION = 12
+SCHEMA_VERSION = 13
 #: Versions whose files say what a scenario must say; what they lack has a default.
-READABLE = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12)
+READABLE = tuple(range(1, SCHEMA_VERSION + 1))
 
 
 class UnreadableScenario(PowercoreError):
@@ -93,6 +95,10 @@ class Scenario:
     #: Whether it begins under way: stations are not set up anew, whatever is to serve
     #: there is carried there.
     is_under_way: bool = False
+    #: What the event promises to leave in batteries that have no reserve of their own;
+    #: it is in their packs already. (0 to 1)
+    lithium_reserve: float | None = None
+    lead_reserve: float | None = None
     schema_version: int = SCHEMA_VERSION
 
     def usual_pack(self, station: StationPlan | None = None) -> Pack | None:
@@ -231,7 +237,11 @@ def arrays_of(scenario: Scenario) -> list[tuple[str, Array, StationPlan | None]]
 
 
 def without_sky(scenario: Scenario) -> Scenario:
-    """The event by itself: without sun, map, forecast, and what rotations must keep."""
+    """
+    The event by itself: without sun, map, forecast, and what rotations must keep.
+
+    Without words for people too: nothing is computed from them.
+    """
     return replace(
         scenario,
         site=None,
@@ -243,10 +253,55 @@ def without_sky(scenario: Scenario) -> Scenario:
         yard_sky=NO_SUN,
         pins=(),
         steps=(),
-        stations=tuple(replace(one, arrays=()) for one in scenario.stations),
+        stations=tuple(
+            replace(
+                one,
+                arrays=(),
+                hazards="",
+                is_unattended=False,
+                operators="",
+                feed_m=None,
+                feed_awg=None,
+            )
+            for one in scenario.stations
+        ),
+        batteries=tuple(
+            replace(one, hold="", noted=(), members=tuple(map(_plain, one.members)))
+            for one in scenario.batteries
+        ),
         sources=tuple(replace(one, arrays=()) for one in scenario.sources),
         schema_version=SCHEMA_VERSION,
     )
+
+
+def _plain(battery: BatteryPlan) -> BatteryPlan:
+    return replace(battery, hold="", noted=())
+
+
+def unknown_fields(content: bytes) -> list[str]:
+    """
+    Name what a readable file says that a scenario has no field for.
+
+    Returns
+    -------
+    list of str
+        Paths such as "stations[].colour", each once, in the file's order.
+    """
+    known = json.loads(encode(decode(content)))
+    return list(dict.fromkeys(_unknown(json.loads(content), known, "")))
+
+
+def _unknown(said: Any, known: Any, path: str) -> Iterator[str]:
+    if isinstance(said, dict) and isinstance(known, dict):
+        for name, value in said.items():
+            here = f"{path}.{name}" if path else name
+            if name not in known:
+                yield here
+            else:
+                yield from _unknown(value, known[name], here)
+    elif isinstance(said, list) and isinstance(known, list):
+        for one, other in zip(said, known, strict=False):
+            yield from _unknown(one, other, f"{path}[]")
 
 
 def encode(scenario: Scenario) -> bytes:

@@ -48,6 +48,8 @@ class Pack:
     disconnect_v: float | None = None
     #: Peukert's exponent, found in tests at two currents; None: its chemistry's.
     peukert: float | None = None
+    #: Whole years since it was built or bought; None: not known.
+    years: int | None = None
 
     def __post_init__(self) -> None:
         chemistry_of(self.chemistry)
@@ -62,6 +64,8 @@ class Pack:
             in_range("Tested capacity", self.tested_ah, low=0.01, high=5000, unit="Ah")
         if self.reserve is not None:
             in_range("Reserve", self.reserve, low=0, high=0.95)
+        if self.years is not None:
+            in_range("Age", self.years, low=0, high=100, unit="years")
         if self.peukert is not None:
             PEUKERT.check("Peukert's exponent", self.peukert)
         if self.measured_ohm is not None:
@@ -164,7 +168,19 @@ class Pack:
         """Capacity that plans use: the accepted test, else the derated print. [Ah]"""
         if self.tested_ah is not None:
             return self.tested_ah
-        return self.nameplate_ah * self.chem.untested_share
+        return self.nameplate_ah * self.chem.untested_share * self.age_share
+
+    @property
+    def age_share(self) -> float:
+        """
+        What its age leaves of an untested pack, at least half.
+
+        A fifth is lost in its chemistry's usual life, evenly; common practice, no
+        source. A test says more.
+        """
+        if self.years is None:
+            return 1.0
+        return max(0.5, 1.0 - 0.2 * self.years / self.chem.life_years)
 
     def ah_at(self, current_a: FloatArray | float) -> FloatArray:
         """
@@ -209,7 +225,10 @@ class Pack:
         """Where the trusted capacity comes from, in words."""
         if self.tested_ah is not None:
             return "accepted test"
-        return f"untested: {self.chem.untested_share:.0%} of the nameplate"
+        share = f"untested: {self.chem.untested_share:.0%} of the nameplate"
+        if self.age_share < 1.0:
+            share += f", {self.age_share:.0%} of that at {self.years} years"
+        return share
 
     @property
     def nameplate_wh(self) -> float:

@@ -30,6 +30,21 @@ class PackLike(Protocol):
         """Its capacity. [Ah]"""
 
 
+#: Charge up to which charging is worth waiting for where time is short. (0 to 1)
+MOST = 0.9
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Recharge:
+    """How long something takes to charge a battery; infinite where it never does."""
+
+    #: What is left for the battery at first. [A]
+    amps: float
+    #: To `MOST`, and with the tail to full. [h]
+    to_most_h: float
+    to_full_h: float
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ChargeModel:
     """Charging of one battery on one bay; amounts in Ah or Wh, rates per hour."""
@@ -126,3 +141,36 @@ class ChargeModel:
             over = self.capacity + self.taper_h * self.tail
             hours += self.taper_h * math.log((over - start) / (over - target))
         return hours
+
+
+def recharge(
+    pack: PackLike, amps: float, *, load_a: float = 0.0, from_soc: float
+) -> Recharge:
+    """
+    Say how long a source takes to charge a battery, with a load running beside it.
+
+    Parameters
+    ----------
+    pack : PackLike
+        The battery.
+    amps, load_a : float
+        What the source gives, within what the battery may take with its load, and
+        what the load takes of that all the while. [A]
+    from_soc : float
+        Charge to begin with. (0 to 1)
+
+    Raises
+    ------
+    OutOfRange
+        If a current is below zero.
+    """
+    in_range("Current of the source", amps, low=0, unit="A")
+    in_range("Current of the load", load_a, low=0, unit="A")
+    left_a = max(0.0, amps - load_a)
+    model = ChargeModel.of(pack, left_a)
+    stored = from_soc * model.capacity
+    return Recharge(
+        amps=left_a,
+        to_most_h=model.hours_to(stored, MOST * model.capacity),
+        to_full_h=model.hours_to(stored, model.capacity),
+    )

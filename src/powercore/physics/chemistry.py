@@ -46,6 +46,8 @@ class Chemistry:
     taper_h: float
     #: Share of the nameplate that an untested pack is trusted with. (0 to 1)
     untested_share: float
+    #: Years of usual keeping after which practice counts on 80 % of what it was.
+    life_years: float
     #: State of charge that practice promises not to go below. (0 to 1)
     reserve_soc: float
     #: Resistance of a 100 Ah cell. [Ω]
@@ -168,6 +170,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             tail_c=0.05,  # common practice, no source
             taper_h=0.1,  # little is left for the hold; common practice, no source
             untested_share=0.9,  # common practice, no source
+            life_years=10,  # common practice, no source
             reserve_soc=0.2,  # common practice, no source
             # For 12 V 50 to 80 mΩ at 6 Ah, 40 to 60 at 3 Ah, 8 to 30 at 100 Ah, with
             # protection and leads: common practice, no source.
@@ -203,6 +206,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             tail_c=0.05,  # common practice, no source
             taper_h=0.4,  # 9 % in the hold at C/2 in the modelling library's run
             untested_share=0.8,  # common practice, no source
+            life_years=6,  # common practice, no source
             reserve_soc=0.2,  # common practice, no source
             cell_ohm_100ah=0.003,  # common practice, no source
             small_ah=9.7,  # common practice, no source
@@ -237,6 +241,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             tail_c=0.05,  # common practice, no source
             taper_h=0.4,  # common practice, no source
             untested_share=0.75,  # common practice, no source
+            life_years=4,  # common practice, no source
             reserve_soc=0.25,  # common practice, no source
             cell_ohm_100ah=0.0015,  # common practice, no source
             small_ah=9.7,  # common practice, no source
@@ -272,6 +277,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             tail_c=0.01,  # common practice, no source
             taper_h=1.5,  # the last fifth takes 3 to 5 h: common practice, no source
             untested_share=0.7,  # common practice, no source
+            life_years=5,  # common practice, no source
             reserve_soc=0.5,  # half depth: common practice, no source
             cell_ohm_100ah=0.001,  # 3 to 8 mΩ for 12 V: common practice, no source
             small_ah=25.0,  # 20 to 30 mΩ at 7 Ah: common practice, no source
@@ -304,6 +310,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             tail_c=0.01,  # common practice, no source
             taper_h=1.6,  # common practice, no source
             untested_share=0.7,  # common practice, no source
+            life_years=6,  # common practice, no source
             reserve_soc=0.5,  # common practice, no source
             cell_ohm_100ah=0.0012,  # common practice, no source
             small_ah=25.0,  # common practice, no source
@@ -337,6 +344,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             tail_c=0.01,  # common practice, no source
             taper_h=1.6,  # common practice, no source
             untested_share=0.7,  # common practice, no source
+            life_years=5,  # common practice, no source
             reserve_soc=0.5,  # common practice, no source
             cell_ohm_100ah=0.0017,  # 5 to 15 mΩ for 12 V: common practice, no source
             small_ah=25.0,  # common practice, no source
@@ -371,6 +379,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             tail_c=0.1,  # common practice, no source
             taper_h=0.1,  # common practice, no source
             untested_share=0.7,  # common practice, no source
+            life_years=5,  # common practice, no source
             reserve_soc=0.2,  # common practice, no source
             cell_ohm_100ah=0.0006,  # 25 mΩ for 2.4 Ah: common practice, no source
             charge_range_v=(1.4, 1.55),  # common practice, no source
@@ -402,6 +411,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             tail_c=0.01,
             taper_h=0.1,
             untested_share=0.6,  # at radio currents: common practice, no source
+            life_years=7,  # common practice, no source
             reserve_soc=0.1,  # common practice, no source
             cell_ohm_100ah=0.004,  # 150 mΩ for 2.5 Ah: common practice, no source
             charge_range_v=(0.0, 0.0),  # never charged

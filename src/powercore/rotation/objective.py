@@ -6,7 +6,8 @@ by a pin or by its own choice, then watt-hours not served. Then minutes into res
 tier, each by how deep, then minutes by which reliefs lack the slack they should have,
 then rounds, those in the dark dearer, then bay changes and swaps, hours that engines
 run and fuel, then how odd the times of walks are, how unevenly batteries are used, and
-charge left at the end. A changeover's planned break counts nowhere.
+charge left at the end. A changeover's planned break counts nowhere, and the minute or
+two that somebody walks for with what is nearly empty is no service.
 Each figure is rounded to what anybody could notice, so that no minute is traded for
 the arithmetic's last digits.
 """
@@ -19,6 +20,7 @@ import numpy as np
 
 from powercore.event.problem import SERVE, Leg, Problem, Stop, stops_of
 from powercore.rotation.verify import Outcome, Shortfall
+from powercore.values import FloatArray
 
 Key = tuple[float, ...]
 
@@ -31,6 +33,11 @@ ROUND_MIN = (60, 30, 15, 5)
 #: How many of a key's last figures are not worth looking on for: odd times, wear,
 #: charge left.
 TAIL = 3
+
+#: What is brought and keeps a station on the air for less before it ends is not worth
+#: its walk: those minutes count as if they were off the air. [min] Common practice, no
+#: source.
+WORTH_MIN = 10.0
 
 #: A relief should be this many times the usual lateness before the reserve.
 SLACK_LATENESS = 2
@@ -136,6 +143,39 @@ def key_with_margin(
     return (*service, *lost, *effort)
 
 
+def _scraps(
+    problem: Problem, legs: Sequence[Leg], falls: Sequence[Shortfall]
+) -> dict[str, tuple[float, float]]:
+    """Minutes on the air, and Wh, by station that are not worth the walks they take."""
+    found: dict[str, tuple[float, float]] = {}
+    off = [fall for fall in falls if fall.what == "off_air"]
+    for leg in legs:
+        ends = [
+            (max(fall.start_min, leg.start_min), min(fall.end_min, leg.end_min))
+            for fall in off
+            if fall.station == leg.place
+            and fall.start_min <= leg.end_min
+            and fall.end_min > leg.start_min
+        ]
+        if leg.kind != SERVE or leg.start_min == 0 or not ends:
+            continue
+        on, wh = (
+            _between(problem, sums[leg.place], leg.start_min, leg.end_min)
+            - sum(_between(problem, sums[leg.place], *end) for end in ends)
+            for sums in (problem.open_min, problem.drawn_wh)
+        )
+        if 0.0 < on < WORTH_MIN:
+            before = found.get(leg.place, (0.0, 0.0))
+            found[leg.place] = before[0] + on, before[1] + wh
+    return found
+
+
+def _between(problem: Problem, sums: FloatArray, start: float, end: float) -> float:
+    """What a sum over the grid's edges grows by between two minutes."""
+    edges = problem.grid.edges_min
+    return float(np.interp(end, edges, sums) - np.interp(start, edges, sums))
+
+
 def _weighed_min(problem: Problem, falls: Sequence[Shortfall], what: str) -> float:
     """Open minutes of one kind of shortfall, each station's by its weight."""
     return sum(
@@ -150,14 +190,20 @@ def _parts(problem: Problem, legs: Sequence[Leg], outcome: Outcome) -> tuple[Key
     tier_of = {key: one.tier for key, one in problem.stations.items()}
     weight = {key: one.weight for key, one in problem.stations.items()}
     tiers = sorted(set(tier_of.values()))
+    scraps = _scraps(problem, legs, outcome.shortfalls)
     served, reserve = [], []
     for tier in tiers:
         falls = [f for f in outcome.shortfalls if tier_of[f.station] == tier]
         off = [fall for fall in falls if fall.what == "off_air"]
-        served.append(round(_weighed_min(problem, falls, "off_air"), 1))
         of_tier = [key for key, number in tier_of.items() if number == tier]
+        lost = [
+            sum(weight[key] * scraps[key][part] for key in of_tier if key in scraps)
+            for part in (0, 1)
+        ]
+        served.append(round(_weighed_min(problem, falls, "off_air") + lost[0], 1))
         served.append(sum(weight[key] * problem.lowered_min[key] for key in of_tier))
-        served.append(round(sum(weight[f.station] * f.unserved_wh for f in off), 1))
+        unserved_wh = sum(weight[f.station] * f.unserved_wh for f in off)
+        served.append(round(unserved_wh + lost[1], 1))
         deep = sum(weight[fall.station] * fall.deep_min for fall in falls)
         reserve.append(round(deep, 1))
     thin = float(round(thin_min(problem, legs, outcome)))

@@ -19,6 +19,8 @@ METHODS = ("mppt", "pwm")
 #: A panel that charges straight gives this share of its short-circuit current:
 #: a one-diode model of a 100 W panel gives 5.88 A of 6.0 A at 13.0 V.
 PWM_SHARE = 0.98
+#: Efficiency of a tracking controller. Common practice, no source.
+TRACKING = 0.95
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

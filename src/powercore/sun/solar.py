@@ -19,7 +19,14 @@ import numpy as np
 import pandas as pd
 from pvlib import atmosphere, clearsky, irradiance, pvsystem, solarposition, temperature
 
-from powercore.sun.arrays import PWM_SHARE, Array, Horizon, Site, straight_w
+from powercore.sun.arrays import (
+    PWM_SHARE,
+    TRACKING,
+    Array,
+    Horizon,
+    Site,
+    straight_w,
+)
 from powercore.values import FloatArray
 
 #: Share of the light that the ground sends back; grass. Common practice, no source.
@@ -29,8 +36,6 @@ ALBEDO = 0.2
 ON_GROUND_C = 10.0
 #: Change of the short-circuit current. [1/°C] Common practice, no source.
 ISC_PER_C = 0.0005
-#: Efficiency of a tracking controller. Common practice, no source.
-TRACKING = 0.95
 #: Below this elevation haze and trees leave no beam worth turning a panel for. [°]
 LOW_SUN = 5.0
 

@@ -14,7 +14,7 @@ from hollow_kettle.plan.ledger.compare import compare, requests_of
 from hollow_kettle.plan.ledger.demand import set_page, station_page
 from hollow_kettle.plan.ledger.page import ledger_page
 from hollow_kettle.plan.ledger.whatif import what_if_page
-from hollow_kettle.plan.models import OperatingPattern
+from hollow_kettle.plan.models import Event, OperatingPattern, Station
 from hollow_kettle.plan.policy import POLICIES, reserve_of
 from hollow_kettle.plan.rotation import making
 from hollow_kettle.plan.rotation import services as rotations
@@ -396,6 +396,61 @@ def test_the_ledger_rests_on_a_rotation_with_pins_and_its_low_power(
     assert line.low_min == pytest.approx(120, abs=5)
     assert line.budget.need_wh < usual
     assert "120 min on low power" in text(boss.get(event.get_absolute_url()))
+
+
+def test_a_ledger_goes_on_showing_its_rotation_and_says_what_changed_since(
+    event, esker, shelf, marin, boss
+):
+    """Changes are named, a gone station has no dead link, and a new plan settles it."""
+    made = making.make_rotation(event, by=marin)
+    rotations.publish(made, by=marin)
+    before = ledger_page(event)
+    drumlin = event.stations.get(name="Drumlin")
+    key = str(drumlin.pk)
+    whole = before.total.line(key).need_wh
+    event.batteries.remove(shelf["K03"])
+    event.crews.filter(does="yard").delete()
+    Station.objects.filter(pk=esker.pk).update(tier=3)
+    remove_station(drumlin)
+
+    page = ledger_page(event)
+    html = text(boss.get(event.get_absolute_url()))
+
+    assert before.changed == []
+    assert page.rotation == made
+    assert page.total.line(key).need_wh == whole
+    assert "Esker: tier" in page.changed
+    assert {"Drumlin is gone", "K03 is gone"} <= set(page.changed)
+    assert any("(yard) is gone" in words for words in page.changed)
+    assert "Changed since: Esker: tier" in html
+    assert "Drumlin</a>" not in html
+
+    anew = making.make_rotation(event, by=marin)
+    rotations.publish(anew, by=marin)
+    assert ledger_page(event).changed == []
+    assert len(ledger_page(event).lines) == len(page.lines) - 1
+
+
+def test_once_replanned_ledger_and_request_speak_of_the_replan(event, marin, boss):
+    """From its moment on, in the event's own times."""
+    event.state = Event.State.RUNNING
+    event.save()
+    rotations.publish(making.make_rotation(event, by=marin), by=marin)
+    at = event.starts_at + timedelta(hours=3)
+    replan = making.make_rotation(event, by=marin, at=at)
+    rotations.publish(replan, by=marin)
+
+    page = ledger_page(event)
+    lost = next(line for line in page.lines if line.off_at)
+
+    assert page.rotation == replan
+    assert page.starts == at
+    assert lost.off_at >= at
+    assert "on, by " in text(boss.get(event.get_absolute_url()))
+    (asked,) = {
+        one.by for one in requests_of(event).lines if one.where == lost.station.name
+    }
+    assert asked == lost.off_at
 
 
 def test_cold_shortens_and_stands_on_the_sheet(event, esker, boss):

@@ -55,8 +55,8 @@ def test_ranges_are_checked_where_values_are_made():
         (b'"walk_min":5', b'"walk_min":"five"', r"\$\.stations\[0\]\.walk_min"),
         (b'"series":4', b'"series":0', "Cells in series must be between 1 and 120"),
         (
-            b'"schema_version":12',
             b'"schema_version":13',
+            b'"schema_version":14',
             "this reads 1 and 2 and 3 and 4 and 5 and 6",
         ),
         (b'"2026-06-27T18:00:00+00:00"', b'"noon"', "'noon' must be a moment in UTC"),
@@ -100,7 +100,7 @@ def test_the_command_line_prints_the_ledger_and_refuses_nonsense(tmp_path):
 @pytest.mark.parametrize("name", sorted(p.name for p in EXAMPLES.glob("*.json")))
 def test_examples_say_what_the_published_schema_asks(name):
     """Each example fits docs/formats, has sun and passes the check."""
-    schema = json.loads((ROOT / "docs/formats/scenario-12.schema.json").read_text())
+    schema = json.loads((ROOT / "docs/formats/scenario-13.schema.json").read_text())
     jsonschema.validate(json.loads((EXAMPLES / name).read_text()), schema)
     solar = json.loads(run_core("solar", str(EXAMPLES / name), "--json").stdout)
 

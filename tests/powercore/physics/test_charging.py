@@ -1,6 +1,7 @@
 """Charging: constant current, then an exponential fall to the tail."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -8,7 +9,8 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from scipy.integrate import solve_ivp
 
-from powercore.physics.charging import ChargeModel
+from powercore.physics.charging import ChargeModel, recharge
+from tests.builders import make_pack
 
 
 @pytest.mark.parametrize(
@@ -96,3 +98,34 @@ def test_closed_form_equals_the_integrated_rate(model, start, hours):
     )
 
     assert model.after(begin, hours) == pytest.approx(found.y[0, -1], rel=2e-4)
+
+
+@pytest.mark.parametrize(
+    ("amps", "load_a", "hours"), [(10, 0, 1.42), (10, 6, 3.54), (10, 10, math.inf)]
+)
+def test_a_load_that_runs_leaves_the_battery_less(amps, load_a, hours):
+    """20 Ah LiFePO4 from 20 to 90 %: 14 Ah over what is left, stored at 99 %."""
+    pack = make_pack(nameplate_ah=20, tested_ah=20)
+    found = recharge(pack, amps, load_a=load_a, from_soc=0.2)
+
+    assert found.amps == amps - load_a
+    assert found.to_most_h == pytest.approx(hours, abs=0.01)
+    assert found.to_full_h >= found.to_most_h
+    if found.amps:
+        # The last tenth, 2 Ah, takes longer than at the full current.
+        assert found.to_full_h - found.to_most_h > 2 / (0.99 * found.amps)
+
+
+def test_an_old_pack_is_trusted_with_less_until_it_is_tested():
+    """A fifth in its usual life, at least half; a test says more."""
+    young, old, ancient = (
+        make_pack(
+            chemistry="agm", series=6, nameplate_ah=100, tested_ah=None, years=years
+        )
+        for years in (None, 5, 40)
+    )
+
+    assert old.trusted_ah == pytest.approx(0.8 * young.trusted_ah)
+    assert ancient.trusted_ah == pytest.approx(0.5 * young.trusted_ah)
+    assert "80% of that at 5 years" in old.trusted_why
+    assert replace(old, tested_ah=91.0).trusted_ah == 91.0

@@ -21,6 +21,7 @@ from powercore.event.problem import (
 from powercore.futures.budget import endurance, ledger, stock_wh
 from powercore.rotation.construct import STYLES, construct
 from powercore.rotation.construct.walkthrough import Walkthrough
+from powercore.rotation.objective import key_of
 from powercore.rotation.search.improve import Aim, improve
 from powercore.rotation.verify import verify
 from powercore.sun.arrays import Array, Site
@@ -200,6 +201,50 @@ def test_what_nobody_can_walk_is_refused_by_name():
         *BY_HAND[2:],
     ]
     assert "round_not_one_walk" in rules(apart)
+
+
+def test_nobody_walks_for_a_minute():
+    """What ends at once buys nothing by the order; a longer stretch does."""
+    scenario = replace(
+        SIX_HOURS,
+        batteries=(
+            make_battery("k01", start_soc=0.5),
+            make_battery("k02", start_soc=0.13),
+            make_battery("k03", start_soc=0.4),
+        ),
+        bays=(),
+    )
+    problem = Problem(scenario)
+    floor = problem.feed("esker", "k02").floor_soc
+    scrap = replace(scenario.batteries[1], start_soc=floor + 0.012)
+    problem = Problem(
+        replace(
+            scenario, batteries=(scenario.batteries[0], scrap, *scenario.batteries[2:])
+        )
+    )
+
+    def key(brought):
+        legs = [
+            leg(SERVE, "k01", "esker", 0, 360),
+            *(leg(WAIT, one, YARD, 0, 360) for one in ("k02", "k03") if one != brought),
+        ]
+        if brought:
+            legs[0] = replace(legs[0], end_min=200)
+            legs += [
+                leg(CARRIED, "k01", "", 200, 205, crew="crew", round=1),
+                leg(WAIT, "k01", YARD, 205, 360),
+                leg(WAIT, brought, YARD, 0, 195),
+                leg(CARRIED, brought, "", 195, 200, crew="crew", round=1),
+                leg(SERVE, brought, "esker", 200, 360),
+            ]
+        report = verify(problem, legs)
+        assert report.is_valid, report.broken
+        return key_of(problem, legs, report.outcome), report.outcome
+
+    (nobody, plain), (minute, by_k02), (hour, _) = key(""), key("k02"), key("k03")
+    gained = plain.total_min("off_air") - by_k02.total_min("off_air")
+    assert 0 < gained < 10
+    assert hour < nobody < minute
 
 
 @pytest.mark.parametrize(

@@ -12,11 +12,27 @@ from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.plan.policy import reserve_of
 from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.bridge import pack_of
+from hollow_kettle.shelf.fields import ASSET_NAMES
+from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.models.asset import AssetKind
 from powercore.event.joining import CannotJoin, join
 from powercore.event.plans import BatteryPlan, BayPlan
 from powercore.event.problem import YARD
 from powercore.physics.battery import Pack
+
+#: What of a battery its plan has in a field of its own.
+_IN_PLANS = {
+    *("tag", "mass_kg", "chemistry", "series", "parallel", "nameplate_ah"),
+    *("reserve_pct", "resistance_mohm", "peukert", "max_charge_a", "max_discharge_a"),
+    *("max_charge_v", "charge_v", "float_v", "disconnect_v", "is_heated"),
+}
+#: What of a battery is in no other part of its plan, by the shelf's own names.
+NOTED = tuple(
+    name
+    for name in (*ASSET_NAMES, *KINDS[AssetKind.BATTERY].own_names)
+    if name not in _IN_PLANS
+)
 
 
 def batteries_of(event: Event, *, is_under_way: bool) -> list[BatteryPlan]:
@@ -45,16 +61,26 @@ def batteries_of(event: Event, *, is_under_way: bool) -> list[BatteryPlan]:
     return [one for found in sets.values() for one in _joined(found)]
 
 
-def unlogged(event: Event) -> list[str]:
-    """Tags of batteries that nobody logged: a replan takes them for empty."""
+def unnoted(event: Event) -> str:
+    """
+    Name batteries that nobody noted at an event, by what a replan counts them at.
+
+    "K06, K08 at 10 %, K09 as empty"; empty where all were noted. It counts what was
+    last seen of them, on the shelf or at another event, in the bad 1-in-10 case.
+    """
     held = set(event.batteries.exclude(hold="").values_list("pk", flat=True))
     units = {key: tag for key, tag in event.unit_tags.items() if key not in held}
-    known = set(
-        BatteryNow.objects.filter(
-            battery__in=units, event_key=event.pk, as_of__isnull=False
-        ).values_list("battery", flat=True)
+    counted: defaultdict[int, list[str]] = defaultdict(list)
+    rows = {row.battery: row for row in BatteryNow.objects.filter(battery__in=units)}
+    for key, tag in units.items():
+        row = rows.get(key)
+        if row is None or row.event_key != event.pk or row.as_of is None:
+            is_seen = row is not None and not row.is_tripped
+            counted[round(100 * row.soc_low) if row and is_seen else 0].append(tag)
+    return ", ".join(
+        f"{', '.join(sorted(tags))} {f'at {percent} %' if percent else 'as empty'}"
+        for percent, tags in sorted(counted.items(), reverse=True)
     )
-    return sorted(tag for key, tag in units.items() if key not in known)
 
 
 def _joined(plans: list[BatteryPlan]) -> list[BatteryPlan]:
@@ -126,7 +152,17 @@ def _battery(
         max_discharge_a=details.max_discharge_a,
         is_on_hold=bool(asset.hold),
         is_heated=details.is_heated,
+        hold=asset.hold,
+        noted=tuple(noted_of(asset)),
     )
+
+
+def noted_of(asset: Asset) -> Iterator[tuple[str, str | float | bool]]:
+    """What the shelf notes of a battery and no computation of an event asks for."""
+    for name in NOTED:
+        value = getattr(asset if name in ASSET_NAMES else asset.battery, name)
+        if value not in (None, "", False):
+            yield name, value if isinstance(value, str | float | bool) else str(value)
 
 
 def _with_policy(event: Event, pack: Pack) -> Pack:

@@ -77,10 +77,16 @@ SELECT md5(string_agg(line, '\n' ORDER BY line)) FROM part
 
 
 class EventProblem:
-    """An event's problem, the same on low power, its sun and its ledgers."""
+    """
+    An event's problem, the same on low power, its sun and its ledgers.
 
-    def __init__(self, problem: Problem, stations: tuple[Station, ...]) -> None:
-        self.problem, self.stations = problem, stations
+    `from_min` is the minute of the event from which on the problem counts its own.
+    """
+
+    def __init__(
+        self, problem: Problem, stations: tuple[Station, ...], from_min: int = 0
+    ) -> None:
+        self.problem, self.stations, self.from_min = problem, stations, from_min
         self._known: dict[object, Any] = {}
 
     def once(self, key: object, made: Callable[[], Any]) -> Any:

@@ -102,7 +102,13 @@ def scenario_of(
         bays=bays,
         crews=tuple(_crews(event, from_min, lead_min, free_from(carried))),
         is_under_way=from_min > 0,
+        lithium_reserve=_share(event.lithium_reserve_pct),
+        lead_reserve=_share(event.lead_reserve_pct),
     )
+
+
+def _share(percent: float | None) -> float | None:
+    return None if percent is None else percent / 100
 
 
 def _crews(

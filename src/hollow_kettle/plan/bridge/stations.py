@@ -78,6 +78,11 @@ def station_of(
         weight=station.weight,
         cold_c=station.cold_c,
         draws=draws,
+        hazards=station.hazards,
+        is_unattended=station.is_unattended,
+        operators=station.operators,
+        feed_m=station.feed_m,
+        feed_awg=station.feed_awg,
     )
 
 

@@ -14,8 +14,7 @@ from hollow_kettle.clock import local
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.sources import quiet_windows
 from hollow_kettle.plan.changelog import note
-from hollow_kettle.plan.events import sets
-from hollow_kettle.plan.events.services import choose_batteries, save_event
+from hollow_kettle.plan.events.services import save_event
 from hollow_kettle.plan.models import (
     Crew,
     Event,
@@ -32,22 +31,27 @@ from hollow_kettle.plan.models import (
 from hollow_kettle.plan.stations.services import save_station
 from hollow_kettle.plan.sun import services as sun
 from hollow_kettle.plan.yard.services import add_bay
-from hollow_kettle.shelf.assets.services import record_capacity, save_battery
 from hollow_kettle.shelf.bridge import draw_of
 from hollow_kettle.shelf.models import Asset, EquipmentStep, EquipmentType
 from hollow_kettle.shelf.models.asset import AssetKind
 from powercore.errors import PowercoreError
 from powercore.event import scenario as core
-from powercore.event.plans import USUAL_PATH_OHM, YARD, BayPlan, Spot, StationPlan
+from powercore.event.plans import (
+    USUAL_PATH_OHM,
+    YARD,
+    BayPlan,
+    Spot,
+    StationPlan,
+)
 from powercore.physics.loads import Draw, Load, Pattern
 from powercore.physics.wiring import Wire
 from powercore.sun.arrays import Site as SkySite
 from powercore.sun.sources import SourcePlan
 from powercore.values import STATED_V, Window, without
 
-from .preview import preview_scenario, shelf_by_tag, singles_of
+from .batteries import ORIGIN, bring_batteries
+from .preview import preview_scenario, singles_of
 
-ORIGIN = "from a scenario file"
 #: The wire in which a resistance of a file is expressed.
 _AWG = 12
 
@@ -108,10 +112,12 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
         settle_min=scenario.settle_min,
         yard_cold_c=scenario.yard_cold_c,
         two_at_night=scenario.two_at_night,
+        lithium_reserve_pct=_percent(scenario.lithium_reserve),
+        lead_reserve_pct=_percent(scenario.lead_reserve),
     )
     note(event, by, "imported from a file")
     if not is_template:
-        _batteries(event, scenario, by)
+        bring_batteries(event, scenario, by)
     spots = {spot.key: spot for spot in scenario.spots}
     _place_yard(event, scenario, spots.get(YARD) or scenario.site)
     places = {
@@ -133,6 +139,10 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
     _sky(event, scenario)
     _pins(event, scenario, places, by)
     return event
+
+
+def _percent(share: float | None) -> float | None:
+    return None if share is None else share * 100
 
 
 def _place_yard(
@@ -198,44 +208,7 @@ def _pins(
     )
 
 
-def _batteries(event: Event, scenario: core.Scenario, by: Actor) -> None:
-    shelf, chosen = shelf_by_tag(), {}
-    for plan in singles_of(scenario):
-        asset = shelf.get(plan.tag.casefold())
-        if asset is None:
-            pack = plan.pack
-            asset = save_battery(
-                None,
-                by=by,
-                tag=plan.tag,
-                chemistry=pack.chemistry,
-                series=pack.series,
-                parallel=pack.parallel,
-                nameplate_ah=pack.nameplate_ah,
-                mass_kg=plan.mass_kg,
-                max_charge_a=plan.max_charge_a,
-                max_discharge_a=plan.max_discharge_a,
-                is_heated=plan.is_heated,
-                note=f"Came with {scenario.name}.",
-            )
-            if pack.tested_ah is not None:
-                record_capacity(
-                    asset,
-                    tested_ah=pack.tested_ah,
-                    sd=0.04 * pack.tested_ah,
-                    by=by,
-                    origin=ORIGIN,
-                    evidence=scenario.name,
-                )
-        chosen[plan.key] = asset.pk
-    choose_batteries(event, list(chosen.values()))
-    for plan in scenario.batteries:
-        if plan.members:
-            sets.join_batteries(event, [str(chosen[one.key]) for one in plan.members])
-
-
 def _station(event: Event, plan: StationPlan, spot: Spot | None) -> Station:
-    extra_ohm = plan.path_ohm - USUAL_PATH_OHM
     station = save_station(
         event,
         name=plan.name,
@@ -249,9 +222,10 @@ def _station(event: Event, plan: StationPlan, spot: Spot | None) -> Station:
         reconnect_v=plan.reconnect_v,
         rest_min=plan.rest_min,
         main_fuse_a=plan.main_fuse_a,
-        # The file has the feed's resistance: the same as so much of one wire.
-        feed_m=_length_m(extra_ohm) if extra_ohm > 1e-9 else None,
-        feed_awg=_AWG if extra_ohm > 1e-9 else None,
+        **_feed(plan),
+        hazards=plan.hazards,
+        is_unattended=plan.is_unattended,
+        operators=plan.operators,
         spread_pct=plan.spread * 100,
         low_words=plan.low_words,
         watch_words=plan.watch_words,
@@ -288,6 +262,18 @@ def _station(event: Event, plan: StationPlan, spot: Spot | None) -> Station:
     return station
 
 
+def _feed(plan: StationPlan) -> dict[str, Any]:
+    """
+    The feed from afar: as the file has it, else as so much of one wire.
+
+    Older files have its resistance only.
+    """
+    extra_ohm = plan.path_ohm - USUAL_PATH_OHM
+    if plan.feed_m is not None or extra_ohm <= 1e-9:
+        return {"feed_m": plan.feed_m, "feed_awg": plan.feed_awg}
+    return {"feed_m": _length_m(extra_ohm), "feed_awg": _AWG}
+
+
 def _length_m(ohm: float) -> float:
     """Length of the usual wire that has a resistance there and back. [m]"""
     return round(ohm / Wire(length_m=1, awg=_AWG).resistance_ohm, 3)
@@ -296,9 +282,11 @@ def _length_m(ohm: float) -> float:
 def _equipment(event: Event, station: Station, plan: StationPlan, load: Load) -> None:
     windows = load.windows if load.windows is not None else (None,)
     for window in windows:
+        kind, step = _kind_of(load, plan)
         StationEquipment.objects.create(
             station=station,
-            equipment=_kind_of(load, plan),
+            equipment=kind,
+            step=step,
             count=load.count,
             efficiency_pct=load.efficiency * 100,
             idle_w=load.idle_a * STATED_V,
@@ -309,19 +297,22 @@ def _equipment(event: Event, station: Station, plan: StationPlan, load: Load) ->
         )
 
 
-def _kind_of(load: Load, plan: StationPlan) -> EquipmentType:
-    """Equipment of the library with these currents, or a new kind."""
+def _kind_of(load: Load, plan: StationPlan) -> tuple[EquipmentType, str]:
+    """Equipment of the library with these currents, or a new kind; and its step."""
     name = (load.name or "load")[:80]
     for kind in EquipmentType.objects.filter(name=name).prefetch_related("steps"):
         steps = {one.step: draw_of(one) for one in kind.steps.all()}
-        is_same = steps.get("full") == load.draw and steps.get("low") == load.low
+        is_same = steps.get("low") == load.low
+        step = "full" if steps.get("full") == load.draw else "low"
+        if step == "low":  # it is run on low power there all the time
+            is_same = is_same and load.low == load.draw
         # A station's window is where those of all its devices overlap.
         if (
             is_same
             and kind.min_v <= plan.device_min_v
             and kind.max_v >= plan.device_max_v
         ):
-            return kind
+            return kind, step
     base = slugify(name)[:30] or "load"
     key, number = base, 1
     while EquipmentType.objects.filter(pk=key).exists():
@@ -337,7 +328,7 @@ def _kind_of(load: Load, plan: StationPlan) -> EquipmentType:
     for step, draw in (("full", load.draw), ("low", load.low)):
         if draw is not None:
             _step(kind, step, draw)
-    return kind
+    return kind, "full"
 
 
 def _step(kind: EquipmentType, step: str, draw: Draw) -> None:

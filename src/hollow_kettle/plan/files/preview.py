@@ -7,6 +7,7 @@ from pathlib import Path
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from hollow_kettle.plan.bridge.batteries import NOTED
 from hollow_kettle.shelf.assets.services import plain_tag, plain_tags
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore.event import scenario as core
@@ -26,6 +27,8 @@ class FilePreview:
     #: What can't come onto the shelf, with the tag it would be mistaken for.
     taken: list[str] = field(default_factory=list)
     new_equipment: list[str] = field(default_factory=list)
+    #: What the file says and this version has no place for.
+    left_out: list[str] = field(default_factory=list)
 
 
 def preview_scenario(content: bytes) -> FilePreview:
@@ -38,7 +41,9 @@ def preview_scenario(content: bytes) -> FilePreview:
         Naming the path of what is wrong.
     """
     scenario = core.decode(content)
-    preview = FilePreview(scenario)
+    preview = FilePreview(scenario, left_out=core.unknown_fields(content))
+    noted = {name for one in singles_of(scenario) for name, _ in one.noted}
+    preview.left_out += [f"batteries[].{name}" for name in sorted(noted - {*NOTED})]
     shelf, tags = shelf_by_tag(), plain_tags()
     for battery in singles_of(scenario):
         asset = shelf.get(battery.tag.casefold())

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
+from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Event
+from powercore.errors import PowercoreError
 from powercore.futures.budget import StationBudget
 
 from .page import LedgerPage, ledger_page
@@ -104,13 +107,14 @@ def requests_of(event: Event) -> Requests:
     """
     page = ledger_page(event, "none")
     found = Requests(trouble=page.trouble)
+    what, pack_wh = _usual_pack(event)
     for stretch in page.stretches:
         line = stretch.line
         if line.short_wh > 1:
-            packs = math.ceil(line.short_wh / _PACK_WH)
+            packs = math.ceil(line.short_wh / pack_wh)
             found.lines.append(
                 Wanted(
-                    what="12.8 V 20 Ah LiFePO4 pack, full",
+                    what=f"{what}, full",
                     count=str(packs),
                     by=stretch.starts - timedelta(hours=1),
                     where="charging yard",
@@ -135,8 +139,7 @@ def requests_of(event: Event) -> Requests:
         found.lines.append(
             Wanted(
                 what=f"{budget.uncovered_wh:,.0f} Wh more at {ledger_line.station}",
-                count=str(math.ceil(budget.uncovered_wh / _PACK_WH))
-                + " packs of 20 Ah",
+                count=f"{math.ceil(budget.uncovered_wh / pack_wh)} × {what}",
                 by=ledger_line.off_at or event.starts_at,
                 where=str(ledger_line.station),
                 why="it goes off the air then",
@@ -145,5 +148,27 @@ def requests_of(event: Event) -> Requests:
     return found
 
 
-#: What a 20 Ah LiFePO4 pack gives above its reserve. [Wh] 20 Ah × 12.8 V × 0.8.
-_PACK_WH = 204.8
+def _usual_pack(event: Event) -> tuple[str, float]:
+    """The battery that such an event has most of, and Wh it gives above its reserve."""
+    try:
+        problem = problem_for(event).problem
+    except PowercoreError:
+        return _ASKED
+    packs = [battery.pack for battery in problem.batteries.values()]
+    kinds = Counter(
+        (pack.chem.name, pack.nominal_v, pack.nameplate_ah) for pack in packs
+    )
+    if not kinds:
+        return _ASKED
+    (kind, volts, ah), _ = kinds.most_common(1)[0]
+    like = next(
+        pack
+        for pack in packs
+        if (pack.chem.name, pack.nominal_v, pack.nameplate_ah) == (kind, volts, ah)
+    )
+    usable_wh = like.usable_wh(1.0, like.reserve_soc, like.trusted_ah / 20)
+    return f"{kind} pack of {volts:.1f} V and {ah:g} Ah", max(usable_wh, 1.0)
+
+
+#: What an event without batteries asks for. 20 Ah × 12.8 V × 0.8.
+_ASKED = ("LiFePO4 pack of 12.8 V and 20 Ah", 204.8)

@@ -24,6 +24,7 @@ from powercore.futures.sets import (
     parallel_set,
     sets_needed,
 )
+from powercore.physics.charging import Recharge, recharge
 from powercore.physics.loads import (
     ONE_IN_TEN,
     Step,
@@ -196,6 +197,39 @@ def set_page(event: Event, station: Station, chosen: list[str]) -> SetPage:
     )
 
 
+def recharges(event: Event, station: Station) -> dict[int, Recharge]:
+    """
+    How long each supply there that may charge takes, by its row's key.
+
+    The battery that usually feeds the station, from its reserve, while the station
+    draws its mean. Empty where nothing can be worked out.
+    """
+    try:
+        problem, key = problem_for(event).problem, str(station.pk)
+    except PowercoreError:
+        return {}
+    able = [
+        one
+        for one in problem.batteries.values()
+        if problem.feed(key, one.key).refusal is None
+    ]
+    if not able:
+        return {}
+    battery = able[0]
+    volts = battery.pack.on_charge_v
+    watts = problem.load_w[key]
+    load_a = float(watts[watts > 0].mean()) / volts if (watts > 0).any() else 0.0
+    return {
+        supply.pk: recharge(
+            battery.pack,
+            min(supply.max_w / volts, battery.charge_limit_a + load_a),
+            load_a=load_a,
+            from_soc=battery.pack.reserve_soc,
+        )
+        for supply in station.supplies.filter(charges=True)
+    }
+
+
 def _charge_h(problem: Problem, battery: str) -> float:
     """Hours to fill a battery from its reserve on the best bay for it. [h]"""
     pack = problem.batteries[battery].pack
@@ -278,7 +312,9 @@ def event_demand(event: Event, found: EventProblem, sky: str) -> EventDemand:
     total = sum(problem.load_w.values(), np.zeros(problem.grid.count))
     sun_w = sum(suns[sky][0], np.zeros(problem.grid.count))
     most_w = float(max(total.max(), sun_w.max(), 1.0))
-    x, y = Scale(0, event.span_min, _LEFT, 831), Scale(0, most_w, 132, 8)
+    # The problem's own minutes, where they lie in the event.
+    x = Scale(-found.from_min, event.span_min - found.from_min, _LEFT, 831)
+    y = Scale(0, most_w, 132, 8)
     means = {key: float(watts.mean()) for key, watts in problem.load_w.items()}
     spread = sum(
         (mean * problem.stations[key].spread) ** 2 for key, mean in means.items()
@@ -292,7 +328,7 @@ def event_demand(event: Event, found: EventProblem, sky: str) -> EventDemand:
             y,
         ),
         sun=_stepped(problem, sun_w, x, y) if sun_w.max() > 0 else "",
-        ticks=hour_ticks(event, x),
+        ticks=hour_ticks(event, Scale(0, event.span_min, _LEFT, 831)),
         marks=marks(y, _MARKS),
         most_w=most_w,
         mean_w=mean_w,

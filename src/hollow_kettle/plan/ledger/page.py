@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from uuid import UUID
 
 from hollow_kettle.clock import local
 from hollow_kettle.plan.bridge.chosen import current_rotation
@@ -17,10 +18,11 @@ from hollow_kettle.plan.bridge.rotations import core_legs
 from hollow_kettle.plan.models import SKY_CHOICES, Event, Rotation, Station
 from hollow_kettle.ui.drawing import Scale, marks
 from powercore.errors import PowercoreError
+from powercore.event.differs import differences
 from powercore.event.plans import CLEAR, FORECAST, LOW, NO_SUN
 from powercore.event.problem import Leg as CoreLeg
 from powercore.event.problem import Problem
-from powercore.event.scenario import arrays_of, without_sky
+from powercore.event.scenario import arrays_of
 from powercore.futures.advice import Advice, advice
 from powercore.futures.budget import Ledger, StationBudget, ledgers
 from powercore.futures.stock import (
@@ -155,6 +157,8 @@ class LedgerPage:
     lines: list[LedgerLine] = field(default_factory=list)
     total: Ledger | None = None
     rotation: Rotation | None = None
+    #: What of the event is otherwise than that was made for.
+    changed: list[str] = field(default_factory=list)
     trouble: str = ""
     legend: list[tuple[str, str]] = field(default_factory=list)
     #: Watt-hours along the bars: pixel and words.
@@ -172,6 +176,13 @@ class LedgerPage:
     mass_kg: float | None = None
     has_panels: bool = False
     demand: EventDemand | None = None
+
+    @property
+    def starts(self) -> datetime | None:
+        """From when on it counts."""
+        if self.rotation is None:
+            return None
+        return self.rotation.event.moment_of(self.rotation.from_min)
 
     @property
     def has_sun(self) -> bool:
@@ -201,10 +212,11 @@ def plan_of(
     event: Event,
 ) -> tuple[EventProblem, Rotation | None, tuple[CoreLeg, ...]]:
     """The event's problem and the legs that its ledger rests on."""
-    found = problem_for(event)
-    rotation = _rotation_for(event, found)
+    live = found = problem_for(event)
+    rotation = current_rotation(event)
     if rotation is not None:
-        found = found.once(("as", rotation.pk), lambda: _on_low_power(found, rotation))
+        key = ("as", rotation.pk, rotation.snapshot_id)
+        found = live.once(key, lambda: _as_made(live, rotation))
     legs = found.once(
         ("legs", rotation and rotation.pk),
         lambda: tuple(core_legs(rotation)) if rotation else set_up_only(found.problem),
@@ -216,9 +228,9 @@ def ledger_page(event: Event, sky: str = "") -> LedgerPage:
     """
     Work out the energy ledger as the event stands now.
 
-    It rests on the rotation that counts when that was made for the event from its
-    start and as it still is; else on the set-up alone: the first battery of each
-    station and no walks.
+    It rests on the rotation that counts, for the event as that was made for: where
+    the event is otherwise by now, the page says in what. Without a rotation it rests
+    on the set-up alone: the first battery of each station and no walks.
     """
     try:
         found, rotation, legs = plan_of(event)
@@ -235,7 +247,21 @@ def ledger_page(event: Event, sky: str = "") -> LedgerPage:
         ("page", rotation and rotation.pk, chosen),
         lambda: _page(event, found, legs, every, chosen),
     )
-    return replace(page, rotation=rotation)
+    return replace(page, rotation=rotation, changed=_changed(event, rotation))
+
+
+def _changed(event: Event, rotation: Rotation | None) -> list[str]:
+    """What of the event is otherwise than a rotation from its start was made for."""
+    if rotation is None or rotation.from_min:
+        return []
+    live = problem_for(event)
+
+    def differ() -> list[str]:
+        made_for = problem_of_snapshot(rotation.snapshot).scenario
+        return differences(made_for, live.problem.scenario)
+
+    found: list[str] = live.once(("differs", rotation.snapshot_id), differ)
+    return found
 
 
 def _page(
@@ -271,8 +297,8 @@ def _fill_lines(page: LedgerPage, event: Event, found: EventProblem) -> None:
                 parts=_parts(budget, scale),
                 need_px=scale(budget.need_wh),
                 tag=tags.get(budget.first_battery or "", "none"),
-                off_at=_moment(event, budget.first_off_min),
-                off_bad_at=_moment(event, budget.first_off_bad_min),
+                off_at=_moment(event, found, budget.first_off_min),
+                off_bad_at=_moment(event, found, budget.first_off_bad_min),
                 low_min=found.problem.lowered_min[budget.station],
             )
         )
@@ -294,8 +320,8 @@ def _parts(budget: StationBudget, scale: Scale) -> list[Part]:
     return parts
 
 
-def _moment(event: Event, minute: float | None) -> datetime | None:
-    return None if minute is None else event.moment_of(minute)
+def _moment(event: Event, found: EventProblem, minute: float | None) -> datetime | None:
+    return None if minute is None else event.moment_of(found.from_min + minute)
 
 
 def _fill_side(
@@ -305,6 +331,9 @@ def _fill_side(
     legs: tuple[CoreLeg, ...],
     every: dict[str, Ledger],
 ) -> None:
+    def moment(minute: float) -> datetime:
+        return event.moment_of(found.from_min + minute)
+
     problem = found.problem
     dark_runs = every[NO_SUN].runs
     stations = {str(station.pk): station for station in found.stations}
@@ -318,7 +347,7 @@ def _fill_side(
     page.first_sky = dict(SKY_CHOICES)[counted]
     first_tier = min(station.tier for station in found.stations)
     page.first_short = [
-        (stations[line.station], event.moment_of(line.first_off_min))
+        (stations[line.station], moment(line.first_off_min))
         for line in every[counted].stations
         if line.first_off_min is not None and stations[line.station].tier == first_tier
     ]
@@ -326,9 +355,9 @@ def _fill_side(
     page.stretches = [
         Stretch(
             line=line,
-            starts=event.moment_of(line.start_min),
-            ends=event.moment_of(line.end_min),
-            closers=[_timed(event, closer.words) for closer in line.closers],
+            starts=moment(line.start_min),
+            ends=moment(line.end_min),
+            closers=[_timed(event, found, closer.words) for closer in line.closers],
         )
         for line in stock_lines(problem, legs, dark_runs, nights)
     ]
@@ -337,13 +366,13 @@ def _fill_side(
         Fuel(
             name=problem.sources[line.source].name,
             line=line,
-            dry_at=_moment(event, line.running.dry_min),
+            dry_at=_moment(event, found, line.running.dry_min),
         )
         for line in fuel_lines(problem, dark_runs)
     ]
     if event.is_own_power:
         page.spoilt = [
-            SpoiltAt(one, event.moment_of(one.start_min))
+            SpoiltAt(one, moment(one.start_min))
             for one in spoils_own_power(problem, legs)
         ]
     mixed = origins(problem, legs, every[page.sky].runs)
@@ -360,11 +389,11 @@ def nights_of(found: EventProblem) -> list[Window]:
     return stretches(found.problem, is_dark)
 
 
-def _timed(event: Event, words: str) -> str:
+def _timed(event: Event, found: EventProblem, words: str) -> str:
     """Put wall-clock time where the core left a minute of the event."""
 
     def clock(match: re.Match[str]) -> str:
-        moment = event.moment_of(int(match[1]))
+        moment = event.moment_of(found.from_min + int(match[1]))
         return f"{local(moment, event.zone):%H:%M}"
 
     return re.sub(r"\{(-?\d+)\}", clock, words)
@@ -388,28 +417,31 @@ def _claims(found: EventProblem, every: dict[str, Ledger]) -> list[Claim]:
     return claims
 
 
-def _on_low_power(found: EventProblem, rotation: Rotation) -> EventProblem:
-    """The event with its stations on low power when a rotation has them so."""
+def _as_made(live: EventProblem, rotation: Rotation) -> EventProblem:
+    """
+    The event as a rotation was made for.
+
+    As it stands where nothing but the sky has changed, with the stations on low power
+    that the rotation has so; else as it was, from the rotation's moment on.
+    """
     made_for = problem_of_snapshot(rotation.snapshot).scenario
+    if rotation.from_min or differences(made_for, live.problem.scenario):
+        problem = problem_of_snapshot(rotation.snapshot)
+        return EventProblem(problem, _stations_of(live, problem), rotation.from_min)
     pins = tuple(pin for pin in made_for.pins if pin.kind == LOW)
     if not pins and not made_for.steps:
-        return found
-    scenario = replace(found.problem.scenario, pins=pins, steps=made_for.steps)
-    return EventProblem(Problem(scenario), found.stations)
+        return live
+    scenario = replace(live.problem.scenario, pins=pins, steps=made_for.steps)
+    return EventProblem(Problem(scenario), live.stations)
 
 
-def _rotation_for(event: Event, found: EventProblem) -> Rotation | None:
-    """The event's rotation from its start, if made for the event as it stands."""
-    whole = event.rotations.filter(from_min=0).exclude(state=Rotation.State.DRAFT)
-    rotation = whole.first() or current_rotation(event)
-    if rotation is None or rotation.from_min != 0:
-        return None
-
-    def is_same() -> bool:
-        made_for = problem_of_snapshot(rotation.snapshot).scenario
-        return without_sky(made_for) == without_sky(found.problem.scenario)
-
-    return rotation if found.once(("fits", rotation.pk), is_same) else None
+def _stations_of(live: EventProblem, problem: Problem) -> tuple[Station, ...]:
+    """The rows of a problem's stations; stand-ins for those that are gone by now."""
+    rows = {str(station.pk): station for station in live.stations}
+    return tuple(
+        rows.get(key) or Station(pk=UUID(key), name=plan.name, tier=plan.tier)
+        for key, plan in problem.stations.items()
+    )
 
 
 def set_up_only(problem: Problem) -> tuple[CoreLeg, ...]:

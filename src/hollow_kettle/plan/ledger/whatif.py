@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.ui.templatetags.kettle import minutes, signed, wh
 from powercore.errors import PowercoreError
@@ -11,7 +12,7 @@ from powercore.event.plans import NO_SUN
 from powercore.futures.whatif import Change, Gain, usual_changes, what_if
 from powercore.values import Window
 
-from .page import nights_of, plan_of
+from .page import nights_of, plan_of, set_up_only
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +78,9 @@ def what_if_page(
     """
     found, _, legs = plan_of(event)
     key = str(station.pk)
+    if key not in found.problem.stations:  # the rotation knows nothing of it yet
+        found = problem_for(event)
+        legs = set_up_only(found.problem)
     chosen = next(one for one in (sky, event.other_sky, NO_SUN) if one in found.suns)
     nights = nights_of(found)
     night = max(nights, key=lambda one: one.end_min - one.start_min, default=None)

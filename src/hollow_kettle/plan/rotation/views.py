@@ -16,7 +16,7 @@ from django.views.decorators.http import require_POST, require_safe
 from hollow_kettle.clock import local, real_now
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
-from hollow_kettle.plan.bridge.batteries import unlogged
+from hollow_kettle.plan.bridge.batteries import unnoted
 from hollow_kettle.plan.bridge.chosen import current_rotation
 from hollow_kettle.plan.drawing import span_of
 from hollow_kettle.plan.ledger.stock import stock_of
@@ -60,6 +60,8 @@ def _board_page(
     request: HttpRequest, event: Event, found: Rotation | None, **more: Any
 ) -> HttpResponse:
     context: dict[str, Any] = {"event": event, "rotation": found}
+    if event.state == Event.State.RUNNING:
+        context["unnoted"] = unnoted(event)
     if found is not None:
         now = event.clock.now() if event.state == Event.State.RUNNING else None
         tags = queries.tags_of(found)
@@ -158,11 +160,8 @@ def rotation_add(request: HttpRequest, uid: UUID) -> HttpResponse:
         messages.success(request, said)
     for words in newcomers(event, made) if at is not None else ():
         messages.info(request, words)
-    if at is not None and (missing := unlogged(event)):
-        tags = ", ".join(missing)
-        messages.warning(
-            request, f"Nobody logged {tags}: counted as empty, in the yard."
-        )
+    if at is not None and (missing := unnoted(event)):
+        messages.warning(request, f"Nobody noted here, and counted {missing}.")
     for words in made.lapsed:
         messages.warning(request, words)
     return redirect("plan:rotation_detail", event.pk, made.number)

@@ -23,7 +23,7 @@ from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, station_or_404
 from hollow_kettle.plan.bridge.places import walk_minutes
 from hollow_kettle.plan.drawing import span_of
-from hollow_kettle.plan.ledger.demand import station_page
+from hollow_kettle.plan.ledger.demand import recharges, station_page
 from hollow_kettle.plan.models import (
     Event,
     OpenHours,
@@ -50,12 +50,15 @@ def station_detail(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRe
 def _station_page(
     request: HttpRequest, event: Event, station: Station, **bound: django_forms.Form
 ) -> HttpResponse:
+    charging = recharges(event, station)
     context = {
         "event": event,
         "station": station,
         "page": station_page(event, station),
         "equipment": station.equipment.select_related("equipment"),
-        "supplies": station.supplies.all(),
+        "supplies": [
+            (supply, charging.get(supply.pk)) for supply in station.supplies.all()
+        ],
         "arrays": station.arrays.all(),
         "hours": station.hours.select_related("pattern"),
         "walk_min": _walk_from_yard(event, station),

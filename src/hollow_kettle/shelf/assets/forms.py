@@ -96,6 +96,31 @@ class AssetForm(Seen, forms.Form):
             return {name: value for name, value in data.items() if name != "nominal_v"}
 
 
+class RechargeForm(Dressed, forms.Form):
+    """What charges a battery, and what runs on it meanwhile."""
+
+    amps = NumberField(
+        label="A charger of", limit=Limit(0.01, 500, "A"), required=False
+    )
+    watts = NumberField(
+        label="or panels of",
+        limit=Limit(1, 10_000, "W"),
+        required=False,
+        help_text="What they give in full sun.",
+    )
+    load_w = NumberField(
+        label="while this runs", limit=Limit(0, 10_000, "W"), required=False
+    )
+    from_pct = NumberField(label="from", limit=Limit(0, 99, "%"), required=False)
+
+    def clean(self) -> dict[str, Any]:
+        """One of both."""
+        data = super().clean() or self.cleaned_data
+        if not self.errors and (data["amps"] is None) == (data["watts"] is None):
+            raise ValidationError("Say either what the charger gives or the panels.")
+        return data
+
+
 class PortForm(Dressed, forms.Form):
     """A port: what mates with it, which way power goes."""
 

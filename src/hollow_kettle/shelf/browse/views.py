@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
 from uuid import UUID
 
 from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.db import transaction
-from django.http import HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import (
     require_http_methods,
@@ -18,13 +19,19 @@ from django.views.decorators.http import (
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.shelf.access import asset_or_404, kind_or_404
 from hollow_kettle.shelf.assets import attachments
-from hollow_kettle.shelf.assets.forms import AssetForm, AttachmentForm, PortForm
+from hollow_kettle.shelf.assets.forms import (
+    AssetForm,
+    AttachmentForm,
+    PortForm,
+    RechargeForm,
+)
 from hollow_kettle.shelf.assets.services import add_port, archive, save_asset, unarchive
 from hollow_kettle.shelf.charge.history import history_of
 from hollow_kettle.shelf.due.look import worth_a_look
 from hollow_kettle.shelf.due.queries import dues_by_asset
 from hollow_kettle.shelf.fields import Kind
 from hollow_kettle.shelf.fits import queries as joins
+from hollow_kettle.shelf.fits.queries import recharge_of
 from hollow_kettle.shelf.kinds import KINDS
 from hollow_kettle.shelf.kits.page import battery_findings
 from hollow_kettle.shelf.models import Asset, Attachment, Port
@@ -92,12 +99,30 @@ def render_asset(
             if is_battery
             else None
         ),
+        "recharge_form": RechargeForm() if is_battery else None,
         "port_form": port_form or PortForm(),
         "attachment_form": attachment_form or AttachmentForm(),
     }
     sent = port_form or attachment_form
     status = 422 if sent is not None and sent.errors else 200
     return render(request, "shelf/asset_detail.html", context, status=status)
+
+
+@require_safe
+def recharge_time(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Send how long something takes to charge a battery, with a load beside it."""
+    asset = asset_or_404(uid)
+    if asset.kind != Asset.BATTERY:
+        raise Http404
+    form = RechargeForm(request.GET)
+    context: dict[str, Any] = {"asset": asset, "recharge_form": form}
+    if form.is_valid():
+        context |= {
+            "recharge": recharge_of(asset, form.cleaned_data),
+            "is_sun": form.cleaned_data["watts"] is not None,
+        }
+    status = 422 if form.errors else 200
+    return render(request, "shelf/_recharge.html", context, status=status)
 
 
 @require_safe

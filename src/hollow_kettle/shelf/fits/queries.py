@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -16,6 +16,7 @@ from powercore.gear import things as gear
 from powercore.gear.chargeby import Timetable, Watch, charge_by
 from powercore.gear.fits import Fit, fit_of
 from powercore.gear.leads import Join, find_join
+from powercore.physics.charging import Recharge, recharge
 
 
 def batteries(assets: Sequence[Asset] | None = None) -> dict[str, gear.Battery]:
@@ -83,6 +84,23 @@ def fits_for(asset: Asset) -> list[tuple[Asset, Fit]]:
     found = [(one, fit_of(charger, battery)) for one, charger in chargers()]
     order = {"fits": 0, "with this setting": 1, "never": 2}
     return sorted(found, key=lambda pair: order[pair[1].verdict])
+
+
+def recharge_of(asset: Asset, asked: Mapping[str, float | None]) -> Recharge:
+    """How long a charger's amps or panels' watts take, by `RechargeForm`."""
+    battery = batteries([asset])[asset.tag]
+    pack = battery.pack
+    load_a = (asked["load_w"] or 0.0) / pack.on_charge_v
+    amps = asked["amps"]
+    if amps is None:
+        amps = (asked["watts"] or 0.0) / pack.on_charge_v
+    from_pct = asked["from_pct"]
+    return recharge(
+        pack,
+        min(amps, battery.charge_limit_a + load_a),
+        load_a=load_a,
+        from_soc=pack.reserve_soc if from_pct is None else from_pct / 100,
+    )
 
 
 def join_ports(source: Port, load: Port) -> Join:

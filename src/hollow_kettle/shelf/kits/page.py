@@ -23,6 +23,7 @@ from powercore.gear.powerpath import (
     try_solve,
     weakest_link,
 )
+from powercore.gear.refill import refills
 from powercore.gear.things import Device
 from powercore.physics.loads import Pattern, mean_current_a
 
@@ -160,6 +161,7 @@ def kit_page(asset: Asset) -> dict[str, Any]:
         "card": card_findings(shown),
         "weakest": weakest,
         "gives": [] if dead else gives(kit),
+        "refills": refills(kit),
         "dead": dead,
         "mass_kg": mass_kg(rows),
         "energy_wh": sum(battery.pack.nameplate_wh for battery in kit.batteries),

@@ -10,6 +10,7 @@ from powercore.event.plans import CrewPlan
 from powercore.event.problem import CARRIED, CHARGE, LIFT_KG, SERVE, WAIT, YARD
 from powercore.rotation.construct.lives import Life, Swap
 from powercore.rotation.construct.yard import Yard
+from powercore.rotation.objective import WORTH_MIN
 
 WORTH_A_WALK = 1.5
 #: ... and at least this much of its own energy above reserve. (0 to 1)
@@ -150,7 +151,10 @@ class Walks(Yard):
         whole_wh = (1 - feed.reserve_soc) * feed.capacity_wh
         held = self.at_station[station]
         if held is None or self._left_wh(station, held) <= 0:
-            return True  # off the air: whatever is left helps
+            # Off the air: whatever is left helps, unless it ends at once.
+            soon = self._drawn(station, arrive + WORTH_MIN)
+            asked_wh = soon - self._drawn(station, arrive)
+            return self._left_wh(station, battery) >= asked_wh
         there_wh = 0.0 if held is None else self._above_wh(station, held)
         return (
             above_wh >= LEAST_FILLED * whole_wh and above_wh > WORTH_A_WALK * there_wh

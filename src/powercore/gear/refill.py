@@ -1,0 +1,76 @@
+"""How long a kit's own chargers and panels take to fill it again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from powercore.errors import PowercoreError
+from powercore.gear.powerpath import Charge, Kit, receiving, solve
+from powercore.gear.things import MPPT, Charger
+from powercore.physics.charging import Recharge, recharge
+from powercore.physics.chemistry import Chemistry
+from powercore.sun.arrays import PWM_SHARE, TRACKING, straight_w
+
+
+@dataclass(frozen=True, slots=True)
+class Refill:
+    """One way into a kit's batteries: from the reserve, alone and while it is used."""
+
+    #: The charger's or panel's tag.
+    source: str
+    #: Whether its hours are hours of full sun.
+    is_sun: bool
+    alone: Recharge
+    #: With every device receiving, and what they take. [A]
+    receiving: Recharge
+    load_a: float
+
+
+@dataclass(frozen=True, slots=True)
+class _Set:
+    """A kit's batteries as one that is charged."""
+
+    chem: Chemistry
+    trusted_ah: float
+
+
+def refills(kit: Kit) -> tuple[Refill, ...]:
+    """
+    Say how long each of a kit's chargers and panels takes.
+
+    Panels in full sun (1000 W/m²); a plain controller gives their current, a tracking
+    one their power. Nothing for a kit without batteries that can be charged.
+    """
+    packs = [battery.pack for battery in kit.batteries]
+    if not packs or not all(pack.chem.is_rechargeable for pack in packs):
+        return ()
+    whole = _Set(packs[0].chem, kit.trusted_ah)
+    reserve = max(pack.reserve_soc for pack in packs)
+    try:
+        load_a = solve(kit.switched_on, 0.5, receiving).total_a if kit.devices else 0.0
+    except PowercoreError:
+        load_a = 0.0
+    most_a = sum(battery.charge_limit_a for battery in kit.batteries)
+    found = []
+    for charge in kit.charges:
+        gives_a = _gives_a(charge, kit)
+        alone = recharge(whole, min(gives_a, most_a), from_soc=reserve)
+        used = recharge(
+            whole, min(gives_a, most_a + load_a), load_a=load_a, from_soc=reserve
+        )
+        is_sun = not isinstance(charge.source, Charger)
+        found.append(Refill(charge.source.tag, is_sun, alone, used, load_a))
+    return tuple(found)
+
+
+def _gives_a(charge: Charge, kit: Kit) -> float:
+    """What a source gives at the batteries' volts while they charge. [A]"""
+    source, controller = charge.source, charge.controller
+    if isinstance(source, Charger):
+        return source.max_a
+    volts = max(battery.pack.on_charge_v for battery in kit.batteries)
+    watts = source.watts * TRACKING
+    if controller is None or controller.method != MPPT:
+        watts = float(straight_w(PWM_SHARE * source.isc_a, volts, source.watts))
+    amps = watts / volts
+    return amps if controller is None else min(amps, controller.max_a)
