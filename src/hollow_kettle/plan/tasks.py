@@ -61,6 +61,11 @@ def search(search_id: int) -> None:
         _end(found, Search.State.FAILED, BROKE_OFF)
         raise
     _end(found, state, words)
+    found.refresh_from_db()
+    if found.best is not None:
+        # So that the page can say what the better plan is worth when things go wrong.
+        for rotation in (found.rotation, found.best):
+            rotations.try_futures(rotation)
 
 
 @app.task(queue="trial", pass_context=False)

@@ -118,6 +118,13 @@ class StationPlan:
         """Power asked of the battery, step by step. [W], shape (grid.count,)"""
         return self.draws * demand_w(grid, self.loads, self.openings)
 
+    @property
+    def on_share(self) -> float:
+        """Share of its open hours that it is on: all but between windows. (0 to 1)"""
+        whole = sum(one.end_min - one.start_min for one in self.openings)
+        on = sum(end - at for one in self.openings for at, end in one.stretches)
+        return on / whole if whole else 1.0
+
     def supplied_w(self, grid: TimeGrid) -> FloatArray:
         """Power that mains, vehicle or generator give there. [W], (grid.count,)"""
         series = np.zeros(grid.count)

@@ -269,8 +269,13 @@ def stock_wh(problem: Problem) -> float:
 
 
 def endurance(problem: Problem, station: str) -> list[Endurance]:
-    """How long each battery, full, would last at a station, longest first."""
+    """
+    How long each battery, full, would last at a station, longest first.
+
+    In hours on the clock while it is open: one that listens in windows rests between.
+    """
     mean_w = problem.feeding(station).mean_a * problem.station_v(station)
+    mean_w *= problem.stations[station].on_share
     found = []
     for key, battery in problem.batteries.items():
         if battery.is_on_hold:

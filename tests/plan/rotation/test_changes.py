@@ -1,17 +1,22 @@
 """Pins and changes by hand through the pages: costs first, kept, taken back."""
 
+from dataclasses import replace
+from itertools import pairwise
+
 import pytest
 from django.urls import reverse
 
 from hollow_kettle.clock import local
 from hollow_kettle.plan.bridge.chosen import current_rotation
 from hollow_kettle.plan.bridge.rotations import problem_of
-from hollow_kettle.plan.bridge.scenario import scenario_from
+from hollow_kettle.plan.bridge.scenario import scenario_from, scenario_of, snapshot_of
 from hollow_kettle.plan.models import Event, Pin, Rotation
 from hollow_kettle.plan.rotation import changes, making
 from hollow_kettle.plan.rotation import services as rotations
 from hollow_kettle.plan.rotation.moves import moves_of
+from hollow_kettle.plan.rotation.pages.board import board_of
 from hollow_kettle.plan.rotation.queries import tags_of
+from powercore.event.problem import YARD, Leg, Problem
 from powercore.rotation.verify import verify
 
 
@@ -298,3 +303,50 @@ def test_a_charge_is_moved_at_its_cost_and_says_what_it_is_for(draft, boss):
     ).exists()
     problem, legs = problem_of(made)
     assert verify(problem, legs).is_valid
+
+
+def test_a_bar_shows_the_charge_as_it_really_runs(event, marin):
+    """Flat while its bay has no power, and slower towards the end."""
+    source = event.sources.get()
+    source.windows.all().delete()
+    for first, last in ((0, 60), (180, 480)):
+        source.windows.create(
+            starts_at=event.moment_of(first), ends_at=event.moment_of(last)
+        )
+    event.bays.update(max_w=60)
+    problem, legs = _charges_all_along(event)
+    draft = making.make_rotation(event, by=marin)
+    draft.snapshot = snapshot_of(event, problem.scenario)
+    rotations.keep(draft, problem, legs)
+
+    drawn = board_of(event, draft, None)
+
+    (bar,) = [one for one in drawn.bars if one.kind == "charge"]
+    spots = [tuple(map(float, spot.split(","))) for spot in bar.fill.split()][1:-1]
+    scale = (spots[-1][0] - spots[0][0]) / 480
+    by_minute = {round((x - spots[0][0]) / scale): y for x, y in spots}
+    assert by_minute[60] == pytest.approx(by_minute[180])
+    rises = [b[1] - a[1] for a, b in pairwise(spots)]
+    assert all(rise <= 0 for rise in rises)
+    assert len(spots) >= 4
+
+
+def _charges_all_along(event):
+    """A problem and legs: one battery is on the bay from start to end."""
+    problem = Problem(scenario_of(event))
+    (bay,) = problem.bays
+    keys = [key for key, one in problem.batteries.items() if not one.is_on_hold]
+    low = replace(problem.batteries[keys[0]], start_soc=0.2)
+    batteries = tuple(
+        low if one.key == low.key else one for one in problem.scenario.batteries
+    )
+    problem = Problem(replace(problem.scenario, batteries=batteries))
+    span = problem.span_min
+
+    def leg(key, kind, place):
+        return Leg(kind=kind, battery=key, place=place, start_min=0, end_min=span)
+
+    return problem, [
+        leg(key, *(("charge", bay) if key == low.key else ("wait", YARD)))
+        for key in keys
+    ]

@@ -320,6 +320,40 @@ def test_the_stand_in_for_a_weather_service_is_the_same_each_time():
 # --- copies and files ------------------------------------------------------------
 
 
+def test_the_service_asks_before_it_replaces_what_was_typed(sunny, boss):
+    """Its own forecast it renews unasked."""
+    url = reverse("plan:sky_edit", args=[sunny.pk])
+    boss.post(url, {"by": "oktas", "oktas": "3 3 4"})
+    typed = sunny.sky.count()
+
+    asked = boss.post(url, {"by": "service"})
+    words = " ".join(asked.content.decode().split())
+
+    assert asked.status_code == 422
+    assert "typed: cloud in eighths, 3 entries; the service’s would replace it" in words
+    assert sunny.sky.count() == typed == 3
+    assert boss.post(url, {"by": "service", "sure": "yes"}).status_code == 302
+    assert sunny.sky.count() > typed
+    assert boss.post(url, {"by": "service"}).status_code == 302
+
+
+@pytest.mark.parametrize(
+    ("latitude", "azimuth"), [(46.0, 180), (-37.0, 0), (None, 180)]
+)
+def test_panels_face_the_equator_unless_somebody_says_otherwise(
+    event, esker, marin, latitude, azimuth
+):
+    """North of it to the south, south of it to the north."""
+    event.sites.update(latitude=latitude, longitude=None if latitude is None else 5.0)
+    event.refresh_from_db()
+
+    row = sun.add_array(event, station=esker, watts=100, by=marin)
+
+    assert row.azimuth == azimuth
+    aimed = sun.add_array(event, station=esker, watts=100, azimuth=90, by=marin)
+    assert aimed.azimuth == 90
+
+
 def test_a_copy_keeps_every_time_of_day(sunny, esker, marin):
     """Copied over a change of clocks, hours read the same on the wall."""
     sunny.zone = "America/Chicago"

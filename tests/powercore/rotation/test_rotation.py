@@ -776,6 +776,20 @@ def test_endurance_is_the_trade_arithmetic():
     assert first.ends_by == feed.floor_cause == "low-voltage disconnect"
 
 
+def test_a_station_that_listens_in_windows_lasts_by_the_clock():
+    """Five minutes of every half hour: six times as long as always on."""
+    always = make_scenario(stations=(make_station(amps=1.0, openings=open_all()),))
+    (opening,) = always.stations[0].openings
+    listens = replace(opening, on_for_min=5, every_min=30)
+    windows = replace(
+        always, stations=(replace(always.stations[0], openings=(listens,)),)
+    )
+
+    one, other = (endurance(Problem(s), "esker")[0] for s in (always, windows))
+
+    assert other.to_reserve_h == pytest.approx(6 * one.to_reserve_h, rel=1e-6)
+
+
 def test_stock_counts_only_what_may_be_used():
     """A battery on hold, and what lies below reserve, are not at hand."""
     full = make_scenario(batteries=(make_battery("k01"),))

@@ -154,6 +154,27 @@ def test_a_temporary_part_past_its_date_is_a_finding_until_settled(kit, boss):
     assert "temporary-overdue" not in findings(kit)
 
 
+def test_a_trial_is_on_record_and_one_that_failed_stays_open(kit, boss):
+    """Pass or fail with what was seen; nothing without a result, nothing from later."""
+    url = reverse("shelf:kit_records", args=[kit.pk])
+    form = {"record": "trial", "what": "transfer", "words": "radio dropped out, 0.4 s"}
+    later = (today() + timedelta(days=1)).isoformat()
+    assert boss.post(url, form).status_code == 422
+    assert (
+        boss.post(url, form | {"result": "pass", "made_on": later}).status_code == 422
+    )
+
+    boss.post(url, form | {"result": "fail"})
+    boss.post(url, form | {"result": "pass", "words": "12 A, no break"})
+
+    page = " ".join(boss.get(url).content.decode().split())
+    assert [trial.has_passed for trial in kit.trials.all()] == [True, False]
+    item = kit.build_notes.get(what="shakedown")
+    assert item.words.endswith("failed: radio dropped out, 0.4 s")
+    assert "failed </td>" in page
+    assert "12 A, no break" in page
+
+
 def test_a_kit_is_never_in_itself_and_mass_counts_each_thing_once(kit, marin):
     """A bag in the kit, the kit in the bag: refused. Masses add up by hand."""
     bag = save_asset(KINDS["kit"], None, by=marin, tag="Q02", mass_kg=1.0)

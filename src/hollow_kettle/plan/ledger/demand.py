@@ -379,7 +379,7 @@ def _steps(
                 words=words,
                 mean_w=mean_w,
                 peak_a=peak_current_a(plan.loads, [step]),
-                lasts_h=hours_at(held_wh, mean_w),
+                lasts_h=hours_at(held_wh, mean_w * plan.on_share),
                 say=say,
             )
         )

@@ -48,6 +48,7 @@ WHAT_IF_KINDS = (
     ("low", "low power, from – to"),
     ("watch", "receive watch, from – to"),
     ("off", "a load off, from – to"),
+    ("own_bank", "a load on a bank of its own"),
     ("spare", "a battery waits there as spare"),
     ("battery", "another first battery"),
     ("panels", "100 W panels more or fewer (number)"),
@@ -113,6 +114,10 @@ def _own_change(request: HttpRequest, event: Event) -> Change:
     if kind == "off":
         what = asked.get("load", "")
         return Change(words=f"{what} off{during}", kind="off", what=what, window=window)
+    if kind == "own_bank":
+        what = asked.get("load", "")
+        words = f"{what or 'a load'} on a bank of its own"
+        return Change(words=words, kind="off", what=what)
     if kind in ("battery", "spare"):
         found = {str(pk): tag for pk, tag in event.unit_tags.items()}
         key = asked.get("battery", "")

@@ -4,8 +4,14 @@ from __future__ import annotations
 
 from uuid import UUID
 
+import msgspec
+
 from hollow_kettle.plan.bridge.problems import problem_of_snapshot
-from hollow_kettle.plan.models import SKY_CHOICES, Event, Rotation, Search
+from hollow_kettle.plan.bridge.rotations import problem_of
+from hollow_kettle.plan.models import SKY_CHOICES, Event, Rotation, Search, Trial
+from powercore.event.problem import Problem
+from powercore.futures.stress import Stress
+from powercore.rotation.verify import verify
 
 
 def search_of(event: Event) -> Search | None:
@@ -41,6 +47,50 @@ def figures_of(one: Rotation, other: Rotation) -> list[tuple[str, float, float]]
         if any(pair) or name not in _SELDOM:
             found.append((words, pair[0], pair[1]))
     return found
+
+
+def figures_when_worse(search: Search) -> list[tuple[str, float, float]]:
+    """
+    What a search's beginning and its best are off the air when things go otherwise.
+
+    With as much more use as it planned for, and in futures with their mishaps where
+    both were tried.
+    """
+    start, best = search.rotation, search.best
+    if best is None:
+        return []
+    pair: tuple[Rotation, ...] = (start, best)
+    found: list[tuple[str, float, float]] = []
+    if search.margin_pct:
+        use = 1 + search.margin_pct / 100
+        words = f"off the air at {search.margin_pct} % more use, min"
+        found.append((words, _off_air_min(start, use), _off_air_min(best, use)))
+    trials = [
+        Trial.objects.filter(rotation=rotation).exclude(content=None).first()
+        for rotation in pair
+    ]
+    results = [msgspec.convert(one.content, Stress) for one in trials if one]
+    if len(results) == len(pair):
+        one, other = results
+        shares = round(100 * one.chance), round(100 * other.chance)
+        found.append(("futures with somebody off the air, %", *shares))
+        for row in one.rows:
+            before, after = _bad_min(one, row.name), _bad_min(other, row.name)
+            if before is not None and after is not None and before != after:
+                found.append((f"{row.name}, bad 1 in 10, min", before, after))
+    return [(words, one, other) for words, one, other in found if one or other]
+
+
+def _off_air_min(rotation: Rotation, use: float) -> float:
+    problem, legs = problem_of(rotation)
+    outcome = verify(Problem(problem.scenario, use=use), legs).outcome
+    return float(round(outcome.total_min("off_air")))
+
+
+def _bad_min(result: Stress, name: str) -> float | None:
+    found = (row.bad_min for row in result.rows if row.name == name)
+    bad = next(found, None)
+    return None if bad is None else float(round(bad))
 
 
 def bettered(rotation: Rotation) -> list[tuple[str, float, float]]:

@@ -105,6 +105,8 @@ def search_context(found: Search | None) -> dict[str, Any]:
         if found.risk_start_min is not None and found.risk_min is not None:
             risks = round(found.risk_start_min, 1), round(found.risk_min, 1)
             figures.insert(0, ("risk in futures, min", *risks))
+        if not found.is_active:
+            figures += queries.figures_when_worse(found)
         context["search_figures"] = figures
     return context
 

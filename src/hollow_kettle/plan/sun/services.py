@@ -43,6 +43,15 @@ MOST_POINTS = 72
 USUAL_VMP, USUAL_VOC, USUAL_ISC = 18.0, 22.3, 1.08
 
 
+def _to_the_equator(event: Event, station: Station | None) -> float:
+    """Where panels are usually turned to: south, or north in the other half. [°]"""
+    sites = [*event.sites.filter(is_yard=True), *event.sites.all()]
+    if station is not None:
+        sites.insert(0, station.site)
+    known = (one.latitude for one in sites if one.latitude is not None)
+    return 180.0 if next(known, 0.0) >= 0 else 0.0
+
+
 @transaction.atomic
 def add_array(
     event: Event,
@@ -71,6 +80,8 @@ def add_array(
         raise ValidationError(
             {"watts": "Choose a panel of the shelf, or state its watts."}
         )
+    if values.get("azimuth") is None:
+        values["azimuth"] = _to_the_equator(event, station)
     if panel is not None:
         figures = panel.panel
         volts = {"vmp_v": figures.vmp_v, "voc_v": figures.voc_v}
@@ -234,8 +245,18 @@ def forecast_by_oktas(
     return set_sky(event, rows, origin="typed: cloud in eighths", by=by)
 
 
+#: What a forecast is said to come from that somebody typed or brought in.
+TYPED, OF_FILES = "typed", "file"
+#: The code of a refusal that asks whether what was typed may go.
+REPLACES = "replaces"
+
+
 def forecast_by_service(
-    event: Event, service: WeatherService | None = None, *, by: Actor | None = None
+    event: Event,
+    service: WeatherService | None = None,
+    *,
+    is_sure: bool = False,
+    by: Actor | None = None,
 ) -> int:
     """
     Ask the weather service for the span of an event.
@@ -243,9 +264,18 @@ def forecast_by_service(
     Raises
     ------
     ValidationError
-        If no place of the event is on the map.
+        If no place of the event is on the map; with the code `REPLACES` if that would
+        replace what somebody typed or brought in, and nobody is sure of it.
     """
     service = service or InventedWeather()
+    origin = event.sky_origin
+    is_own = origin.startswith(TYPED) or origin.endswith(OF_FILES)
+    if is_own and event.sky.exists() and not is_sure:
+        raise ValidationError(
+            f"The forecast is {origin}, {event.sky.count()} entries; the service’s "
+            "would replace it.",
+            code=REPLACES,
+        )
     site = sky_site(event.sites.all())
     if site is None:
         raise ValidationError("Give the yard or a station its coordinates first.")

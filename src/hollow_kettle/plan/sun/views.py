@@ -239,14 +239,17 @@ def sky_edit(request: HttpRequest, uid: UUID) -> HttpResponse:
         return _typed_cloud(request, event, by)
     try:
         if how == "service":
-            count = sun.forecast_by_service(event, by=by)
+            is_sure = "sure" in request.POST
+            count = sun.forecast_by_service(event, is_sure=is_sure, by=by)
         elif how == "days":
             days = _day_types(request, event)
             count = sun.forecast_by_day_type(event, days, by=by)
         else:
             raise ValidationError("Choose where the forecast comes from.")
     except ValidationError as error:
-        return _sheet(request, event, sky_fault=" ".join(error.messages))
+        asks = getattr(error, "code", "") == sun.REPLACES
+        fault = " ".join(error.messages)
+        return _sheet(request, event, sky_fault=fault, sky_asks=asks)
     messages.success(request, _taken(count))
     return redirect("plan:sun", event.pk)
 

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from datetime import date
 from typing import Any
 
 from django import forms
 from django.core.exceptions import ValidationError
 
+from hollow_kettle.people.club import today
 from hollow_kettle.shelf.assets.form_fields import (
     CONNECTORS,
     GENDERS,
@@ -21,6 +23,7 @@ from hollow_kettle.shelf.models import (
     BuildNote,
     ChargeWay,
     KitItem,
+    KitTrial,
     NoiseRecord,
     PathPart,
 )
@@ -309,6 +312,28 @@ class NoteForm(Dressed, forms.ModelForm):
         if data.get("what") == "temporary" and not data.get("due_on"):
             self.add_error("due_on", "Give the date by which the temporary part goes.")
         return data
+
+
+class TrialForm(Dressed, forms.Form):
+    """A trial with its result."""
+
+    what = forms.ChoiceField(label="Trial", choices=KitTrial.WHAT)
+    made_on = DayField(label="On", required=False, help_text="Empty: today.")
+    result = forms.ChoiceField(
+        label="Result", choices=[("", "–"), ("pass", "passed"), ("fail", "failed")]
+    )
+    words = forms.CharField(
+        label="What was seen",
+        max_length=300,
+        help_text="The load, how long, the break; of a failure what it showed.",
+    )
+
+    def clean_made_on(self) -> date:
+        """No trial is made later than today."""
+        made_on: date = self.cleaned_data["made_on"] or today()
+        if made_on > today():
+            raise forms.ValidationError("A trial is noted once it was made.")
+        return made_on
 
 
 class NoiseForm(Dressed, forms.ModelForm):

@@ -19,6 +19,7 @@ from hollow_kettle.shelf.models import (
     BuildNote,
     ChargeWay,
     KitItem,
+    KitTrial,
     KitVersion,
     NoiseRecord,
     Packing,
@@ -278,6 +279,15 @@ def accept_stops(
 def add_note(kit: Asset, **values: Any) -> BuildNote:
     """Add a line to a kit's build record."""
     return BuildNote.objects.create(kit=kit, made_on=today(), **values)
+
+
+@transaction.atomic
+def add_trial(kit: Asset, *, result: str, **values: Any) -> KitTrial:
+    """Note a trial; what failed is an open item of the kit's record, too."""
+    made = KitTrial.objects.create(kit=kit, has_passed=result == "pass", **values)
+    if not made.has_passed:
+        add_note(kit, what="shakedown", words=f"{made}: {made.words}"[:300])
+    return made
 
 
 def add_noise(kit: Asset, **values: Any) -> NoiseRecord:

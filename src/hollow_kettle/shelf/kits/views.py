@@ -279,6 +279,7 @@ def version_detail(request: HttpRequest, pk: int) -> HttpResponse:
 
 _RECORDS: dict[str, tuple[type, Any]] = {
     "note": (forms.NoteForm, services.add_note),
+    "trial": (forms.TrialForm, services.add_trial),
     "noise": (forms.NoiseForm, services.add_noise),
     "spare": (forms.SpareForm, services.save_spare),
 }
@@ -304,6 +305,7 @@ def kit_records(request: HttpRequest, uid: UUID) -> HttpResponse:
         "asset": kit,
         "forms": found,
         "notes": kit.build_notes.all(),
+        "trials": kit.trials.all(),
         "noises": kit.noises.all(),
         "spares": kit.spares.all(),
         "today": today(),

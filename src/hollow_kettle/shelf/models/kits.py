@@ -252,6 +252,30 @@ class BuildNote(models.Model):
         return self.words
 
 
+class KitTrial(models.Model):
+    """A trial of a kit: what was tried, and whether it passed."""
+
+    WHAT = [
+        ("transfer", "transfer: mains away and back under load"),
+        ("run", "run from full to its reserve"),
+        ("set_up", "set up and taken down"),
+        ("on_air", "on the air from its own power"),
+        ("other", "other trial"),
+    ]
+
+    kit = models.ForeignKey(Asset, on_delete=models.CASCADE, related_name="trials")
+    what = models.CharField(max_length=8, choices=WHAT)
+    made_on = models.DateField()
+    has_passed = models.BooleanField()
+    words = models.CharField(max_length=300)
+
+    class Meta:
+        ordering = ["-made_on", "-pk"]
+
+    def __str__(self) -> str:
+        return f"{self.get_what_display()}: {'passed' if self.has_passed else 'failed'}"
+
+
 class NoiseRecord(models.Model):
     """Radio noise of one installation: this source, heard there, in this box."""
 

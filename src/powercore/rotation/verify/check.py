@@ -11,7 +11,9 @@ from powercore.rotation.verify.report import Outcome, Report
 from powercore.rotation.verify.rules import broken_rules, malformed
 
 
-def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
+def verify(
+    problem: Problem, legs: Sequence[Leg], *, trace_min: int | None = None
+) -> Report:
     """
     Check the rules and replay the physics.
 
@@ -21,6 +23,8 @@ def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
         What the rotation is for.
     legs : sequence of Leg
         The rotation, in any order.
+    trace_min : int, optional
+        Note each leg's charge at least so often, in `outcome.traces`. [min]
 
     Returns
     -------
@@ -32,7 +36,7 @@ def verify(problem: Problem, legs: Sequence[Leg]) -> Report:
     if broken:
         return Report(broken=tuple(broken), outcome=Outcome())
     broken += [*broken_rules(problem, legs), *broken_pins(problem, legs)]
-    replay = Replay(problem, legs)
+    replay = Replay(problem, legs, trace_min)
     outcome = replay.run()
     broken += replay.broken
     return Report(broken=tuple(broken), outcome=outcome)

@@ -20,9 +20,11 @@ from powercore.values import FloatArray
 class Replay:
     """Replays a rotation from one event to the next."""
 
-    def __init__(self, problem: Problem, legs: Sequence[Leg]) -> None:
+    def __init__(
+        self, problem: Problem, legs: Sequence[Leg], trace_min: int | None = None
+    ) -> None:
         self.problem, self.edges = problem, problem.grid.edges_min
-        self.legs = legs
+        self.legs, self.trace_min = legs, trace_min
         self.soc = {key: b.start_soc for key, b in problem.batteries.items()}
         self.start_soc: dict[int, float] = {}
         self.end_soc: dict[int, float] = {}
@@ -55,6 +57,8 @@ class Replay:
                 self._serve(station, serving.get(station), start, end)
             for i, leg in now:
                 self.end_soc[i] = self.soc[leg.battery]
+            if self.trace_min is not None:
+                self._trace(now, start, end)
         self.outcome.leg_soc = [
             (self.start_soc[i], self.end_soc[i]) for i in range(len(self.legs))
         ]
@@ -65,8 +69,16 @@ class Replay:
         self.outcome.shortfalls = _joined(self.outcome.shortfalls)
         return self.outcome
 
+    def _trace(self, now: Sequence[tuple[int, Leg]], start: int, end: int) -> None:
+        """Note the charge of those that are somewhere, at the end of a stretch."""
+        for i, leg in now:
+            trace = self.outcome.traces.setdefault(i, [(start, self.start_soc[i])])
+            trace.append((end, self.soc[leg.battery]))
+
     def _times(self) -> list[int]:
         times = {0, self.problem.span_min}
+        if self.trace_min is not None:
+            times |= set(range(0, self.problem.span_min, self.trace_min))
         for leg in self.legs:
             times |= {leg.start_min, leg.end_min}
         for source in self.problem.sources.values():

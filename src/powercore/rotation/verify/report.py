@@ -36,6 +36,8 @@ class Outcome:
     shortfalls: list[Shortfall] = field(default_factory=list)
     #: State of charge at start and end of each leg, in the order of the legs.
     leg_soc: list[tuple[float, float]] = field(default_factory=list)
+    #: Where it was asked for: minutes and charge along each leg, by its place in order.
+    traces: dict[int, list[tuple[float, float]]] = field(default_factory=dict)
     served_wh: dict[str, float] = field(default_factory=lambda: defaultdict(float))
     walks: int = 0
     #: Walks during which the sun is down at some time.

@@ -197,7 +197,8 @@ def test_bays_that_share_give_what_the_verifier_says_in_whatever_order(
     walks = report.outcome.walks + NIGHT * report.outcome.night_walks
     assert value == pytest.approx(value_of(table, at), abs=1e-6)
     assert report.is_valid, report.broken
-    assert value == pytest.approx(served - 10 * walks, rel=1e-7)
+    # The replay shares out anew also where a walk begins between two points.
+    assert value == pytest.approx(served - 10 * walks, rel=1e-5)
 
 
 def endless(source: SourcePlan) -> SourcePlan:

@@ -33,6 +33,9 @@ from .lanes import (
     Shape,
 )
 
+#: How often a bar's charge is looked at, and how far a curve may be off to count as a
+#: line. [min], (0 to 1)
+TRACE_MIN, STRAIGHT = 15, 0.005
 #: Two rotations in one drawing: one above the other in each lane.
 UPPER = Shape(bar=18.0, row=49.0, has_spares=False)
 LOWER = Shape(bar=18.0, row=49.0, shift=21.0, has_spares=False)
@@ -53,8 +56,8 @@ def board_of(
     problem, core_legs = problem_of(rotation)
     lanes = _lanes(event, x, problem, rotation.from_min, shape)
     by_key = {lane.key: lane for lane in lanes}
-    bars = _bars(rotation, problem, by_key, x, tags)
-    outcome = verify(problem, core_legs).outcome
+    outcome = verify(problem, core_legs, trace_min=TRACE_MIN).outcome
+    bars = _bars(rotation, problem, by_key, x, tags, outcome)
     _mark_falls(rotation, outcome, by_key, x, shape)
     height = lanes[-1].y + shape.row + 30 if lanes else 200
     middles = {bar.leg: bar.middle for bar in bars}
@@ -82,17 +85,22 @@ def _bars(
     by_key: dict[str, Lane],
     x: Scale,
     tags: dict[UUID, str],
+    outcome: Outcome,
 ) -> list[Bar]:
     """Lay stays and charges into their lanes; all of them by battery and time."""
     bars = []
-    for leg in rotation.legs.all():
+    for number, leg in enumerate(rotation.legs.all()):
         lane = by_key.get(str(leg.place))
         if lane is None or (leg.is_spare and not lane.spares):
             continue
         share = None
         if leg.kind == SERVE and not leg.is_spare:
             share = problem.feed(lane.key, str(leg.battery)).reserve_soc
-        bar = _bar(rotation.event, leg, lane, x, tags, share)
+        curve = [
+            (minute + rotation.from_min, soc)
+            for minute, soc in outcome.traces.get(number, [])
+        ]
+        bar = _bar(leg, lane, x, tags, share, curve)
         lane.bars.append(bar)
         bars.append(bar)
     bars.sort(key=lambda bar: (bar.tag, bar.start))
@@ -237,13 +245,14 @@ def _lanes(
 
 
 def _bar(
-    event: Event,
     leg: Leg,
     lane: Lane,
     x: Scale,
     tags: dict[UUID, str],
     share: float | None,
+    curve: Sequence[tuple[float, float]],
 ) -> Bar:
+    event = leg.rotation.event
     left, right = x(leg.start_min), x(leg.end_min)
     top, height = lane.bar_y, lane.shape.bar
     if leg.is_spare:
@@ -253,8 +262,14 @@ def _bar(
     def y(soc: float) -> float:
         return foot - soc * height
 
+    # As it really runs: none comes in while a bay has no power, little at the end.
+    ends = [(leg.start_min, leg.start_soc), (leg.end_min, leg.end_soc)]
     fill = points(
-        [(left, foot), (left, y(leg.start_soc)), (right, y(leg.end_soc)), (right, foot)]
+        [
+            (left, foot),
+            *((x(minute), y(soc)) for minute, soc in plain_curve(curve or ends)),
+            (right, foot),
+        ]
     )
     return Bar(
         tag=tags.get(leg.battery, "?"),
@@ -273,6 +288,21 @@ def _bar(
         end=event.moment_of(leg.end_min),
         leg=leg.pk,
     )
+
+
+def plain_curve(
+    curve: Sequence[tuple[float, float]],
+) -> Sequence[tuple[float, float]]:
+    """The same curve without points that lie on a line between others, to 0.5 %."""
+    if len(curve) < 3:
+        return curve
+    (x1, y1), (x2, y2) = curve[0], curve[-1]
+    off = [abs(y - (y1 + (y2 - y1) * (x - x1) / max(x2 - x1, 1e-9))) for x, y in curve]
+    worst = max(range(len(curve)), key=off.__getitem__)
+    if off[worst] <= STRAIGHT:
+        return [curve[0], curve[-1]]
+    before, after = plain_curve(curve[: worst + 1]), plain_curve(curve[worst:])
+    return [*before[:-1], *after]
 
 
 def _free_row(lane: Lane, left: float) -> float:
