@@ -9,6 +9,7 @@ import socket
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -104,13 +105,19 @@ def serve_until_stopped(
     except KeyboardInterrupt:
         print("\nkettle: stopping.")
     finally:
+        # Each with what it started itself, a search in the background say.
         for child in children:
-            child.terminate()
+            _signal(child, signal.SIGTERM)
         for child in children:
-            try:
+            with suppress(subprocess.TimeoutExpired):
                 child.wait(timeout=10)
-            except subprocess.TimeoutExpired:
-                child.kill()
+            _signal(child, signal.SIGKILL)
+
+
+def _signal(child: subprocess.Popen[bytes], number: int) -> None:
+    """Send a signal to a child's whole session, if anything of it is left."""
+    with suppress(ProcessLookupError):
+        os.killpg(child.pid, number)
 
 
 def free_port(first: int) -> int:

@@ -40,9 +40,13 @@ class Runner:
     def start(
         self, environment: Mapping[str, str], *arguments: str, **options: Any
     ) -> subprocess.Popen[bytes]:
-        """Start it in a session of its own, so that Ctrl-C reaches only ours."""
+        """
+        Start it in a session of its own, so that Ctrl-C reaches only ours.
+
+        It ends when whoever started it does, however that ends.
+        """
         return subprocess.Popen(
-            [self.python, *arguments],
+            ["setpriv", "--pdeathsig", "TERM", self.python, *arguments],
             env={**environment, **self.environment},
             cwd=self.root,
             start_new_session=True,

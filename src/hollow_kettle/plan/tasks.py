@@ -141,7 +141,9 @@ def _command(folder: Path, what: str, rotation: Rotation, start: Rotation) -> li
     scenario = scenario_from(rotation.snapshot)
     (folder / "scenario.json").write_bytes(encode(scenario))
     (folder / "legs.json").write_bytes(msgspec.json.encode(core_legs(start)))
-    command = ["nice", "-n", "10", sys.executable, "-m", "powercore", what]
+    # It ends with the worker, however that ends.
+    alone = ["setpriv", "--pdeathsig", "KILL", "nice", "-n", "10"]
+    command = [*alone, sys.executable, "-m", "powercore", what]
     return [*command, "scenario.json", "legs.json"]
 
 

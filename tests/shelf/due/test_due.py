@@ -104,10 +104,12 @@ def test_lithium_at_rest_is_due_for_what_its_charge_asks(shelf, soc, days, what)
 
 def test_the_matrix_and_a_battery_s_page_say_the_same(kit, shelf, boss):
     """K01 fits C01 as it is set; what is on hold never charges."""
+    rows = matrix().rows
     cells = {
-        (row.asset.tag, charger.tag): fit
-        for row in matrix().rows
-        for charger, fit in row.fits
+        (asset.tag, cell.charger.tag): cell.fit
+        for row in rows
+        for asset in row.assets
+        for cell in row.cells
     }
 
     assert cells["K01", "C01"].verdict == "fits"
@@ -115,6 +117,12 @@ def test_the_matrix_and_a_battery_s_page_say_the_same(kit, shelf, boss):
     assert fits_for(shelf["K01"])[0][1] == cells["K01", "C01"]
     page = boss.get(reverse("shelf:matrix")).content.decode()
     assert "never: on hold: swollen" in page
+    # Alike in one row, with the hours of the least and the most; one on hold.
+    (alike,) = [row for row in rows if len(row.assets) > 1]
+    (cell,) = [one for one in alike.cells if one.charger.tag == "C01"]
+    hours = [fits_for(asset)[0][1].hours for asset in alike.assets]
+    assert (cell.least_h, cell.most_h) == (min(hours), max(hours))
+    assert shelf["K04"] not in alike.assets
 
 
 def test_years_of_tests_are_drawn_in_time_and_judged(shelf, marin):

@@ -82,7 +82,8 @@ class LedgerLine:
     def on_air_words(self) -> str:
         """Hours on the air; from the bad case on, where it isn't sure to stay there."""
         typical = f"{self.budget.on_air_h:.1f}"
-        return typical if self.is_sure else f"{self.budget.on_air_bad_h:.1f}–{typical}"
+        bad = f"{self.budget.on_air_bad_h:.1f}"
+        return typical if self.is_sure or bad == typical else f"{bad}–{typical}"
 
     @property
     def standing(self) -> tuple[str, datetime | None]:

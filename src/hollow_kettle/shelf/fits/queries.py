@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -44,12 +45,29 @@ def chargers(*, only_at_home: bool = False) -> list[tuple[Asset, gear.Charger]]:
 
 
 @dataclass(frozen=True, slots=True)
-class MatrixRow:
-    """A battery against each charger."""
+class Cell:
+    """A charger against batteries of one kind: one verdict, from how long to how."""
 
-    asset: Asset
+    charger: Asset
+    fit: Fit
+    least_h: float | None
+    most_h: float | None
+
+    @property
+    def is_range(self) -> bool:
+        """Whether the batteries take differently long, to the minute."""
+        if self.least_h is None or self.most_h is None:
+            return False
+        return int(60 * self.most_h) > int(60 * self.least_h)
+
+
+@dataclass(frozen=True, slots=True)
+class MatrixRow:
+    """Batteries of a like kind against each charger, which judges all of them alike."""
+
+    assets: list[Asset]
     battery: gear.Battery
-    fits: list[tuple[Asset, Fit]]
+    cells: list[Cell]
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,21 +79,38 @@ class Matrix:
 
 
 def matrix() -> Matrix:
-    """Every charger against every battery; four queries."""
+    """Every charger against every kind of battery; four queries."""
     assets = list(Asset.objects.batteries())
     known = batteries(assets)
     columns = chargers()
+    kinds: defaultdict[tuple[object, ...], list[tuple[Asset, list[Fit]]]]
+    kinds = defaultdict(list)
+    for asset in assets:
+        battery = known[asset.tag]
+        fits = [fit_of(charger, battery) for _, charger in columns]
+        pack = battery.pack
+        same = (pack.chemistry, pack.series, pack.nameplate_ah)
+        verdicts = tuple((fit.verdict, fit.why, fit.mind) for fit in fits)
+        kinds[*same, verdicts].append((asset, fits))
     return Matrix(
         chargers=[asset for asset, _ in columns],
         rows=[
             MatrixRow(
-                asset,
-                known[asset.tag],
-                [(one, fit_of(charger, known[asset.tag])) for one, charger in columns],
+                [asset for asset, _ in alike],
+                known[alike[0][0].tag],
+                [
+                    _cell(charger, [fits[number] for _, fits in alike])
+                    for number, (charger, _) in enumerate(columns)
+                ],
             )
-            for asset in assets
+            for alike in kinds.values()
         ],
     )
+
+
+def _cell(charger: Asset, fits: Sequence[Fit]) -> Cell:
+    hours = [fit.hours for fit in fits if fit.hours is not None]
+    return Cell(charger, fits[0], min(hours, default=None), max(hours, default=None))
 
 
 def fits_for(asset: Asset) -> list[tuple[Asset, Fit]]:
