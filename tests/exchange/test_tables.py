@@ -12,12 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hollow_kettle.exchange import readers
+from hollow_kettle.exchange.files import MAX_BYTES, MAX_COLUMNS, TableFault
 from hollow_kettle.exchange.tables import (
-    MAX_BYTES,
-    MAX_COLUMNS,
     CellFault,
     Column,
-    TableFault,
     defuse,
     read_table,
     restore,
@@ -65,7 +63,10 @@ def test_no_written_cell_is_run_by_a_spreadsheet(text):
 
 
 @pytest.mark.parametrize("delimiter", [",", ";", "\t"])
-@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16"])
+@pytest.mark.parametrize(
+    "encoding",
+    ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "cp1252", "latin-1"],
+)
 def test_comma_semicolon_tab_and_byte_order_marks_are_understood(delimiter, encoding):
     """Spreadsheets of every country write the same list; 12,94 is a number."""
     number = "12.94" if delimiter == "," else "12,94"
@@ -84,7 +85,6 @@ def test_comma_semicolon_tab_and_byte_order_marks_are_understood(delimiter, enco
         (b"", "The file is empty"),
         (b"tag,ah\n", "no rows below"),
         (b"a\n1\n", "none of tag is there"),
-        (b"tag,ah\nK1,1\nK\xe92,2\n", "not in UTF-8: line 3 has the byte 0xE9"),
         (b"tag\n" + b"x" * MAX_BYTES, "5 MB is the most"),
         (b"tag\n" + b"K\n" * 10_001, "10,000 is the most"),
         (b"tag\n" + b"K" * 200_000, "line 2 has a cell of more than 131,072"),

@@ -388,3 +388,25 @@ def test_a_battery_s_age_counts_until_it_is_tested(shelf, boss):
     page = boss.get(battery.get_absolute_url()).content.decode()
 
     assert "80% of that at 10 years" in " ".join(page.split())
+
+
+def test_a_new_battery_is_asked_four_things_and_says_what_is_assumed(stocked, boss):
+    """The rest is folded; a menu of words has no codes under it."""
+    url = reverse("shelf:asset_add", args=["battery"])
+    form = boss.get(url).context["form"]
+    page = boss.get(url).content.decode()
+    asked = {"chemistry": "lifepo4", "nameplate_ah": "40"}
+    said = boss.get(reverse("shelf:assumed"), asked).content.decode()
+
+    assert [field.name for field in form.plain] == [
+        *("tag", "chemistry", "series", "nominal_v", "nameplate_ah"),
+    ]
+    assert "Choose its chemistry to see what will be assumed" in page
+    assert "lifepo4, nmc" not in page
+    assert said == (
+        "Assumed, as usual for LiFePO4: a reserve of 20%, at most 40 A out, 20 A in, "
+        "36 Ah until it is tested, its protection not noted: nothing is promised of it."
+    )
+    four = {"tag": "B9", "chemistry": "agm", "nominal_v": "12", "nameplate_ah": "35"}
+    boss.post(url, four)
+    assert Asset.objects.get(tag="B9").battery.series == 6

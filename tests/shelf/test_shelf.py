@@ -182,7 +182,7 @@ def test_a_wrong_file_is_refused_on_the_page(shelf, boss):
     response = boss.post(reverse("shelf:import", args=["battery"]), {"file": file})
 
     assert response.status_code == 422
-    assert "not in UTF-8" in response.content.decode()
+    assert "it is not text" in response.content.decode()
 
 
 def test_the_shelf_is_read_in_the_same_number_of_queries_whatever_its_size(

@@ -12,9 +12,10 @@ from django.http import HttpRequest
 
 from hollow_kettle.people.access import actor_of
 
+from .files import TableFault
 from .forms import UploadForm
 from .services import keep_upload, upload_of
-from .tables import Preview, TableFault
+from .tables import Preview
 
 T = TypeVar("T")
 

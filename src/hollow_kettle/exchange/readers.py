@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Mapping
 from datetime import date, datetime, time
 from typing import TypeVar
@@ -26,12 +27,55 @@ def text(most: int) -> Callable[[str], str]:
     return read
 
 
+#: How people write units, in lower case, by the unit that is wanted: what one is of it.
+UNITS: dict[str, dict[str, float]] = {
+    "Ah": {"ah": 1, "mah": 0.001, "amp hours": 1, "amp-hours": 1},
+    "mAh": {"mah": 1, "ah": 1000},
+    "A": {"a": 1, "ma": 0.001, "amp": 1, "amps": 1},
+    "mA": {"ma": 1, "a": 1000},
+    "V": {"v": 1, "mv": 0.001, "volt": 1, "volts": 1, "vdc": 1},
+    "W": {"w": 1, "kw": 1000, "watt": 1, "watts": 1, "wp": 1},
+    "Wh": {"wh": 1, "kwh": 1000},
+    "VA": {"va": 1, "kva": 1000},
+    "kg": {"kg": 1, "g": 0.001, "lb": 0.45359237, "lbs": 0.45359237},
+    "mΩ": {"mω": 1, "mohm": 1, "ω": 1000, "ohm": 1000},
+    "m": {"m": 1, "cm": 0.01, "mm": 0.001, "ft": 0.3048},
+    "L": {"l": 1, "ml": 0.001},
+    "%": {"%": 1, "percent": 1},
+    "h": {"h": 1, "hours": 1, "min": 1 / 60},
+    "°C": {"°c": 1, "c": 1},
+}
+_WITH_UNIT = re.compile(r"([-+−]?[\d.,]*\d)\s*([^\d\s.,@][^@]*?)?\s*(@.*)?")
+
+
+def _in_unit(cell: str, unit: str) -> tuple[str, float]:
+    """A cell without its unit, and what that is of the unit that is wanted."""
+    found = _WITH_UNIT.fullmatch(cell.strip())
+    if found is None:
+        return cell, 1.0
+    digits, own, at_rate = found.groups()
+    if at_rate and unit not in ("Ah", "mAh"):
+        return cell, 1.0
+    if own is None:
+        return digits, 1.0
+    share = UNITS.get(unit, {}).get(own.strip(" .").casefold())
+    return (cell, 1.0) if share is None else (digits, share)
+
+
 def number(limit: Limit) -> Callable[[str], float]:
-    """Read a number within a range; decimal point or comma."""
+    """
+    Read a number within a range; decimal point or comma, with its unit or without.
+
+    "35 @ 20 h" is a capacity with the hours it is given for: 35.
+    """
 
     def read(cell: str) -> float:
+        digits, share = _in_unit(cell, limit.unit)
         try:
-            return limit.check("it", parse_number(cell, "it"))
+            value = parse_number(digits, "it")
+            if share != 1:  # 2300 mAh are 2.3 Ah to the last digit
+                value = float(f"{value * share:.12g}")
+            return limit.check("it", value)
         except PowercoreError as error:
             raise CellFault(str(error).removeprefix("it ").rstrip(".")) from error
 
@@ -49,6 +93,25 @@ def whole(limit: Limit) -> Callable[[str], int]:
         return int(value)
 
     return read
+
+
+def cells(limit: Limit) -> Callable[[str], int]:
+    """Read cells in series: 4, 4S, 4S2P, and 2x6 for two batteries of six."""
+    as_number = whole(limit)
+
+    def read(cell: str) -> int:
+        if found := CELLS.search(cell):
+            return as_number(found[1])
+        if found := _TIMES.fullmatch(cell.strip()):
+            return as_number(str(int(found[1]) * int(found[2])))
+        return as_number(cell)
+
+    return read
+
+
+#: Cells in series and in parallel, as people write them.
+CELLS = re.compile(r"\b(\d+)\s*s(?:\s*(\d+)\s*p)?\b", re.IGNORECASE)
+_TIMES = re.compile(r"(\d+)\s*[x×*]\s*(\d+)")
 
 
 def choice(names: Mapping[str, Iterable[str]]) -> Callable[[str], str]:

@@ -9,8 +9,8 @@ from django.core.files.uploadedfile import UploadedFile
 
 from hollow_kettle.people.models import Actor
 
+from .files import MAX_BYTES, TableFault
 from .models import Heading, Upload
-from .tables import MAX_BYTES, TableFault
 
 
 def keep_upload(file: UploadedFile, *, purpose: str, by: Actor) -> Upload:
@@ -44,6 +44,12 @@ def headings_of(purpose: str) -> dict[str, str]:
     """What a club's own headings mean: heading in lower case to name of a column."""
     found = Heading.objects.filter(purpose=purpose).values_list("heading", "column")
     return {heading.casefold(): column for heading, column in found}
+
+
+def all_headings(start: str) -> list[Heading]:
+    """Headings that are remembered for purposes that begin alike."""
+    found = Heading.objects.filter(purpose__startswith=start)
+    return list(found.order_by("purpose", "heading"))
 
 
 def remember_headings(purpose: str, meanings: Mapping[str, str]) -> None:

@@ -10,36 +10,17 @@ from __future__ import annotations
 
 import csv
 import io
-import zipfile
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime, time
-from itertools import islice
 from typing import Any
 
-import openpyxl
-
-MAX_BYTES = 5 * 1024 * 1024
-MAX_ROWS = 10_000
-
-#: What a workbook may unpack to.
-MAX_UNPACKED = 100 * 1024 * 1024
-#: How an XLSX workbook begins.
-_ZIP = b"PK\x03\x04"
-#: How an encrypted workbook begins, and one of before XLSX.
-_OLE = bytes.fromhex("D0CF11E0A1B11AE1")
-#: Columns that are looked at; no table of ours has half as many.
-MAX_COLUMNS = 200
+from .files import HEAD_ROWS, MAX_ROWS, TableFault, cells_of
 
 _RISKY = ("=", "+", "-", "@", "\t", "\r", "'")
 
 
 class CellFault(Exception):
     """A cell can't be read; the message says why."""
-
-
-class TableFault(Exception):
-    """A file can't be read as a table at all; the message says why."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +33,8 @@ class Column:
     required: bool = False
     #: Other headings under which people keep this column.
     aliases: tuple[str, ...] = ()
+    #: What a cell says of other columns, where these have nothing of their own.
+    also: Callable[[str], Mapping[str, Any]] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +57,19 @@ class Preview:
     ignored_columns: list[str] = field(default_factory=list)
     #: Columns that no heading of the file was taken for.
     absent_columns: list[str] = field(default_factory=list)
+    #: What is worth a second look and stops nothing.
+    doubts: list[Fault] = field(default_factory=list)
+    #: Which row names the columns, as a spreadsheet counts; in which encoding the file
+    #: was read; sheets that were left out.
+    head_row: int = 1
+    encoding: str = ""
+    left_out: tuple[str, ...] = ()
+    #: What stood in the cells of each row, by column.
+    said: dict[int, dict[str, str]] = field(default_factory=dict)
+
+    def doubt(self, row: int, column: str, reason: str) -> None:
+        """Note what is worth a second look."""
+        self.doubts.append(Fault(row, column, reason))
 
     def fault(self, row: int, column: str, reason: str) -> None:
         """Note what is wrong in one cell."""
@@ -117,8 +113,8 @@ def read_table(
     Parameters
     ----------
     content : bytes
-        CSV in UTF-8 (with or without byte-order mark) or UTF-16 with one, cells
-        separated by comma, semicolon or tab; or an XLSX workbook.
+        CSV or an XLSX workbook; see `files.cells_of`. Above the headings there may be
+        a title.
     columns : sequence of Column
         What to look for, by heading, in any order and case.
     headings : mapping, optional
@@ -129,36 +125,42 @@ def read_table(
     Raises
     ------
     TableFault
-        If the file is too large, in another encoding, or has none of the columns.
+        If the file is too large, can't be read, or has none of the columns.
     """
     columns = [_also(column, headings or {}) for column in columns]
-    if content[:8] == _OLE:
+    known = {name.casefold() for c in columns for name in (c.name, *c.aliases)}
+    cells = cells_of(content, known)
+    at = _head_of(cells.rows, known)
+    head, body = cells.rows[at], cells.rows[at + 1 :]
+    if len(head) == 1 and not _hits(head, known) and not any(len(r) > 1 for r in body):
+        wanted = ", ".join(column.name for column in columns if column.required)
         raise TableFault(
-            "The workbook is locked with a password, or is in the old XLS format. Save "
-            "it without a password as XLSX or as “CSV UTF-8”."
+            f"The first line must name the columns; none of {wanted} is there."
         )
-    if content[:4] == _ZIP:
-        records = _sheet(content)
-    else:
-        text = _decode(content)
-        if not text.strip():
-            raise TableFault("The file is empty; the first line must name the columns.")
-        records = _records(text, columns)
-    head, *body = records
     if len(body) > MAX_ROWS:
         raise TableFault(
             f"The file has too many rows; {MAX_ROWS:,} is the most at once. "
             "Split it and import the parts one after the other."
         )
-    preview = Preview()
+    preview = Preview(head_row=at + 1, encoding=cells.encoding, left_out=cells.left_out)
     places = _places(head, columns, preview)
     read = [c for c in columns if is_filled or c.required or c.name in places]
-    for number, cells in enumerate(body, start=2):
-        if any(cell.strip() for cell in cells):
-            _read_row(number, cells, read, places, preview)
+    for number, row in enumerate(body, start=at + 2):
+        if any(cell.strip() for cell in row):
+            _read_row(number, row, read, places, preview)
     if not preview.rows and not preview.faults:
         raise TableFault("The file names its columns but has no rows below them.")
     return preview
+
+
+def _hits(row: Sequence[str], known: set[str]) -> int:
+    return sum(cell.strip().casefold() in known for cell in row)
+
+
+def _head_of(rows: Sequence[Sequence[str]], known: set[str]) -> int:
+    """Which of the first rows names the columns: the one with most known headings."""
+    first = range(min(HEAD_ROWS, len(rows)))
+    return max(first, key=lambda at: (_hits(rows[at], known), -at))
 
 
 def _read_row(
@@ -169,6 +171,8 @@ def _read_row(
     preview: Preview,
 ) -> None:
     row: dict[str, Any] = {}
+    more: dict[str, Any] = {}
+    said = preview.said[number] = {}
     faults = len(preview.faults)
     for column in columns:
         at = places.get(column.name)
@@ -182,9 +186,14 @@ def _read_row(
         try:
             if "\x00" in text:
                 raise CellFault("has a character that can't be stored")
+            said[column.name] = text
             row[column.name] = column.read(text)
+            more |= column.also(text) if column.also is not None else {}
         except CellFault as fault:
             preview.fault(number, column.name, str(fault))
+    for name, value in more.items():
+        if row.get(name) is None:
+            row[name] = value
     if len(preview.faults) == faults:
         preview.rows.append((number, row))
     if row.get(columns[0].name) is not None:
@@ -194,101 +203,6 @@ def _read_row(
 def _also(column: Column, headings: Mapping[str, str]) -> Column:
     more = tuple(heading for heading, name in headings.items() if name == column.name)
     return replace(column, aliases=(*column.aliases, *more)) if more else column
-
-
-def _sheet(content: bytes) -> list[list[str]]:
-    """Cells of the first sheet of a workbook, as text."""
-    if len(content) > MAX_BYTES:
-        raise TableFault(_too_large(content))
-    try:
-        with zipfile.ZipFile(io.BytesIO(content)) as parts:
-            if sum(part.file_size for part in parts.infolist()) > MAX_UNPACKED:
-                raise TableFault("The workbook unpacks to more than 100 MB.")
-        book = openpyxl.load_workbook(
-            io.BytesIO(content), read_only=True, data_only=True
-        )
-        sheet = book.worksheets[0]
-        rows = []
-        for cells in sheet.iter_rows(values_only=True, max_col=MAX_COLUMNS):
-            rows.append([_as_text(cell) for cell in cells])
-            if len(rows) > MAX_ROWS + 1:
-                break
-        book.close()
-    except TableFault:
-        raise
-    except Exception as error:  # a damaged workbook breaks its reader anywhere
-        raise TableFault(
-            "The file looks like a workbook and can't be read as one; save it again as "
-            "XLSX or as “CSV UTF-8”."
-        ) from error
-    while rows and not any(rows[-1]):
-        rows.pop()
-    if not rows:
-        raise TableFault(
-            "The first sheet is empty; its first row must name the columns."
-        )
-    return rows
-
-
-def _as_text(cell: object) -> str:
-    if cell is None:
-        return ""
-    if isinstance(cell, bool):
-        return "yes" if cell else "no"
-    if isinstance(cell, float):
-        return f"{cell:.12g}"
-    if isinstance(cell, datetime):
-        at_midnight = cell.hour == cell.minute == cell.second == 0
-        return cell.strftime("%Y-%m-%d" if at_midnight else "%Y-%m-%d %H:%M")
-    if isinstance(cell, time):
-        return cell.strftime("%H:%M")
-    return str(cell)
-
-
-def _too_large(content: bytes) -> str:
-    return (
-        f"The file has {len(content) / 1e6:.1f} MB; "
-        f"{MAX_BYTES / 1024 / 1024:.0f} MB is the most."
-    )
-
-
-def _decode(content: bytes) -> str:
-    if len(content) > MAX_BYTES:
-        raise TableFault(_too_large(content))
-    encoding = "utf-16" if content[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
-    try:
-        return content.decode(encoding)
-    except UnicodeDecodeError as error:
-        line = content.count(b"\n", 0, error.start) + 1
-        raise TableFault(
-            f"The file is not in UTF-8: line {line} has the byte "
-            f"0x{content[error.start]:02X}. Save it again as “CSV UTF-8”."
-        ) from error
-
-
-def _records(text: str, columns: Sequence[Column]) -> list[list[str]]:
-    known = {name.casefold() for c in columns for name in (c.name, *c.aliases)}
-    text = text.replace("\r\n", "\n").replace("\r", "\n")
-    first = text.split("\n", 1)[0]
-
-    def hits(delimiter: str) -> int:
-        cells = first.split(delimiter)
-        return sum(cell.strip('" ').casefold() in known for cell in cells)
-
-    delimiter = max(",;\t", key=lambda mark: (hits(mark), first.count(mark)))
-    if not hits(delimiter) and delimiter not in first:
-        wanted = ", ".join(column.name for column in columns if column.required)
-        raise TableFault(
-            f"The first line must name the columns; none of {wanted} is there."
-        )
-    try:
-        reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
-        return [row[:MAX_COLUMNS] for row in islice(reader, MAX_ROWS + 2)]
-    except csv.Error as error:
-        raise TableFault(
-            f"The file can't be read as a table: line {reader.line_num} has a cell of "
-            f"more than {csv.field_size_limit():,} characters."
-        ) from error
 
 
 def _places(
@@ -306,7 +220,7 @@ def _places(
             if cell.strip():
                 preview.ignored_columns.append(cell.strip())
         elif name in places:
-            preview.fault(1, name, "appears twice in the first line")
+            preview.fault(preview.head_row, name, "appears twice in the headings")
         else:
             places[name] = at
     for column in columns:
@@ -314,5 +228,5 @@ def _places(
             continue
         preview.absent_columns.append(column.name)
         if column.required:
-            preview.fault(1, column.name, "is missing from the first line")
+            preview.fault(preview.head_row, column.name, "is missing from the headings")
     return places

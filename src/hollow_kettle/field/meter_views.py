@@ -12,8 +12,9 @@ from django.urls import reverse
 from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_http_methods, require_POST
 
+from hollow_kettle.exchange.files import TableFault
 from hollow_kettle.exchange.forms import UploadForm
-from hollow_kettle.exchange.tables import Preview, TableFault
+from hollow_kettle.exchange.tables import Preview
 from hollow_kettle.instruments import services as instruments
 from hollow_kettle.instruments.models import Device
 from hollow_kettle.people.access import actor_of, coordinator_only

@@ -204,7 +204,6 @@ KINDS: dict[str, Kind] = {
                     is_needed=True,
                     aliases=("type",),
                     spellings=CHEMISTRY_WORDS,
-                    help=", ".join(CHEMISTRIES) + ".",
                 ),
                 _battery(
                     "series",

@@ -80,6 +80,8 @@ urlpatterns = [
     path("noises/<int:pk>/state/", kits.noise_state, name="noise_state"),
     path("spares/<int:pk>/count/", kits.spare_count, name="spare_count"),
     path("labels/", prints.labels, name="labels"),
+    path("assumed/", assets.assumed, name="assumed"),
+    path("import/headings/", lists.headings, name="headings"),
     path("import/<slug:kind>/", lists.import_kind, name="import"),
     path("import/<slug:kind>/<uuid:uid>/", lists.import_apply, name="import_apply"),
     path(

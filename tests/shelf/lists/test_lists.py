@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 from hypothesis.extra.django import TestCase
 
 from hollow_kettle.demo.gear import LISTS
-from hollow_kettle.exchange.tables import TableFault
+from hollow_kettle.exchange.files import TableFault
+from hollow_kettle.exchange.services import headings_of, remember_headings
 from hollow_kettle.people.models import Actor
 from hollow_kettle.shelf import fields
 from hollow_kettle.shelf.assets.services import save_asset
@@ -93,7 +94,7 @@ def test_a_list_whose_headings_are_all_its_own_can_be_explained(stocked, boss):
     url = reverse("shelf:import", args=["guard"])
     file = SimpleUploadedFile("x.csv", b"Nr;Ampere\nF7;25\n")
     seen = boss.post(url, {"file": file})
-    assert "is missing from the first line" in seen.content.decode()
+    assert "is missing from the headings" in seen.content.decode()
 
     again = boss.post(
         reverse("shelf:import_columns", args=["guard", seen.context["upload"].pk]),
@@ -103,6 +104,80 @@ def test_a_list_whose_headings_are_all_its_own_can_be_explained(stocked, boss):
     assert [row.values["tag"] for row in again.context["planned"]] == ["F7"]
     boss.post(reverse("shelf:import_apply", args=["guard", seen.context["upload"].pk]))
     assert Asset.objects.get(tag="F7").guard.amps == 25
+
+
+CLUB_LIST = """Batterie-Liste, Stand März\r
+;;\r
+Tag;Type;Cells;Ah;Mass;Max_charge_a\r
+B1;LFP 4S;;100Ah;12,5 kg;50 A\r
+B2;SLA/AGM;6;35 @ 20 h;11;\r
+B3;LiPo;3S1P;2300 mAh;180 g;\r
+B4;AGM 12 V;;7000 mAh;2.5;\r
+B5;flooded;2x6;80;24;\r
+6;LiFePO4;4;1000;3;\r
+"""
+
+
+@pytest.mark.parametrize(
+    ("encoding", "named"),
+    [("cp1252", "Windows-1252"), ("utf-16", "UTF-16"), ("utf-8", "UTF-8")],
+)
+def test_a_list_as_clubs_keep_them_is_understood_and_says_how(
+    stocked, boss, encoding, named
+):
+    """Under a title, in any encoding, with units, cells and two names of one kind."""
+    file = SimpleUploadedFile("x.csv", CLUB_LIST.encode(encoding))
+    seen = boss.post(reverse("shelf:import", args=["battery"]), {"file": file})
+    found = {row.values["tag"]: row.values for row in seen.context["planned"]}
+    page = " ".join(seen.content.decode().split())
+
+    assert not seen.context["preview"].faults
+    assert {
+        tag: (row["chemistry"], row["series"], row["nameplate_ah"], row["mass_kg"])
+        for tag, row in found.items()
+    } == {
+        "B1": ("lifepo4", 4, 100, 12.5),
+        "B2": ("agm", 6, 35, 11),
+        "B3": ("lipo", 3, 2.3, 0.18),
+        "B4": ("agm", 6, 7, 2.5),
+        "B5": ("flooded", 12, 80, 24),
+        "6": ("lifepo4", 4, 1000, 3),
+    }
+    assert found["B1"]["max_charge_a"] == 50
+    assert f"Read as {named}" in page
+    assert "The headings are in row 3" in page
+    assert '<b>7 Ah</b> <span class="soft">from “7000 mAh”</span>' in page
+    assert "row 9, nameplate_ah is 1000 Ah; the others are about" in page
+    assert "&#x27;6&#x27; is digits alone" in page
+
+
+def test_sheets_that_are_left_out_are_named(stocked, boss):
+    """Only the first sheet of a workbook is read."""
+    book = openpyxl.Workbook()
+    book.active.append(["tag", "cell_mah"])
+    book.active.append(["U1", "10 Ah"])
+    book.create_sheet("Loans").append(["who", "what"])
+    book.create_sheet("Empty")
+    out = io.BytesIO()
+    book.save(out)
+    file = SimpleUploadedFile("x.xlsx", out.getvalue())
+
+    seen = boss.post(reverse("shelf:import", args=["bank"]), {"file": file})
+
+    assert "left out: Loans." in " ".join(seen.content.decode().split())
+    assert seen.context["planned"][0].values["cell_mah"] == 10_000
+
+
+def test_remembered_headings_can_be_changed_and_forgotten(stocked, boss):
+    """On a page of their own, by kind of thing."""
+    url = reverse("shelf:headings")
+    remember_headings("shelf-guard", {"Ampere": "amps", "Nr": "name"})
+    assert "Ampere" in boss.get(url).content.decode()
+    boss.post(url, {"kind": "guard", "heading": "Nr", "column": "tag"})
+    boss.post(url, {"kind": "guard", "heading": "Ampere", "column": ""})
+    boss.post(url, {"kind": "guard", "heading": "Nr", "column": "nonsense"})
+
+    assert headings_of("shelf-guard") == {"nr": "tag"}
 
 
 def test_a_workbook_that_unpacks_to_too_much_is_refused(stocked):

@@ -14,10 +14,10 @@ from django.views.decorators.http import (
 )
 
 from hollow_kettle.exchange.answers import file_answer
+from hollow_kettle.exchange.files import TableFault
 from hollow_kettle.exchange.forms import UploadForm
 from hollow_kettle.exchange.imports import apply_upload
 from hollow_kettle.exchange.services import keep_upload
-from hollow_kettle.exchange.tables import TableFault
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.models import Event

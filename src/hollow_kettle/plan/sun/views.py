@@ -19,10 +19,10 @@ from django.views.decorators.http import (
 )
 
 from hollow_kettle.clock import from_local, local
+from hollow_kettle.exchange.files import TableFault
 from hollow_kettle.exchange.forms import UploadForm
 from hollow_kettle.exchange.imports import apply_upload
 from hollow_kettle.exchange.services import keep_upload
-from hollow_kettle.exchange.tables import TableFault
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.access import event_or_404

@@ -50,6 +50,10 @@ def field_of(spec: Spec) -> forms.Field:
     return forms.CharField(max_length=spec.most, widget=widget, **common)
 
 
+#: What nobody can assume of a battery: its tag, chemistry, volts or cells, and Ah.
+FIRST_OF_BATTERIES = {"tag", "chemistry", "series", "nominal_v", "nameplate_ah"}
+
+
 class AssetForm(Seen, forms.Form):
     """A thing of one kind; its fields come from the table of kinds."""
 
@@ -60,6 +64,10 @@ class AssetForm(Seen, forms.Form):
         for spec in specs:
             self.fields[spec.name] = field_of(spec)
         self._fine = {spec.name for spec in specs if spec.is_fine}
+        #: A new battery is asked four things; the rest can be assumed.
+        self.is_short = asset is None and kind.key == Asset.BATTERY
+        if self.is_short:
+            self._fine = {spec.name for spec in specs} - FIRST_OF_BATTERIES
         self._dress()
         self.watch()
 

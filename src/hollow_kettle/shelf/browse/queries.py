@@ -29,6 +29,9 @@ from hollow_kettle.shelf.assets.queries import attach_details
 from hollow_kettle.shelf.bench.queries import estimates_of
 from hollow_kettle.shelf.charge.queries import ShelfBattery, shelf_batteries_of
 from hollow_kettle.shelf.models import Asset, KitItem, details
+from powercore.errors import PowercoreError
+from powercore.physics.chemistry import CHEMISTRIES
+from powercore.values import parse_number
 
 from .trail import trail_of
 
@@ -306,3 +309,24 @@ def page_of(asset: Asset) -> dict[str, Any]:
     if row.battery is not None:
         context |= {"estimates": estimates_of(asset)}
     return context
+
+
+def assumed_of(said: Mapping[str, str]) -> str:
+    """What is assumed of a battery by its chemistry and Ah, as a form has them."""
+    chem = CHEMISTRIES.get(said.get("chemistry", ""))
+    if chem is None:
+        return "Choose its chemistry to see what will be assumed of it."
+    words = [f"a reserve of {chem.reserve_soc:.0%}"]
+    try:
+        ah = parse_number(said.get("nameplate_ah", ""), "Capacity")
+    except PowercoreError:
+        ah = 0.0
+    if ah > 0:
+        words += [
+            f"at most {chem.max_discharge_c * ah:.3g} A out",
+            f"{chem.max_charge_c * ah:.3g} A in" if chem.is_rechargeable else "",
+            f"{chem.untested_share * ah:.3g} Ah until it is tested",
+        ]
+    if chem.is_lithium:
+        words.append("its protection not noted: nothing is promised of it")
+    return f"Assumed, as usual for {chem.name}: {', '.join(filter(None, words))}."

@@ -10,6 +10,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
+from django.utils.html import escape
 from django.views.decorators.http import (
     require_http_methods,
     require_POST,
@@ -39,7 +40,14 @@ from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.asked import whole_number
 from hollow_kettle.ui.seen import wait_for
 
-from .queries import GROUPS, Listing, counts_by_kind, listing, page_of
+from .queries import (
+    GROUPS,
+    Listing,
+    assumed_of,
+    counts_by_kind,
+    listing,
+    page_of,
+)
 
 
 def _listing(request: HttpRequest) -> Listing:
@@ -161,8 +169,20 @@ def _edit(request: HttpRequest, kind: Kind, asset: Asset | None) -> HttpResponse
             messages.success(request, f"{saved.tag} is saved.")
             return redirect(saved)
     status = 422 if form.is_bound else 200
-    context = {"form": form, "asset": asset, "kind": kind}
+    context = {
+        "form": form,
+        "asset": asset,
+        "kind": kind,
+        "assumed": assumed_of(request.POST) if form.is_short else "",
+    }
     return render(request, "shelf/asset_edit.html", context, status=status)
+
+
+@require_safe
+@coordinator_only
+def assumed(request: HttpRequest) -> HttpResponse:
+    """Say what is assumed of a battery of which only the first four are known."""
+    return HttpResponse(escape(assumed_of(request.GET)))
 
 
 @require_POST

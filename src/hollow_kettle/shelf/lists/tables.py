@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import io
 import json
+import re
+import statistics
 import zipfile
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import time
 from typing import Any
@@ -35,8 +38,49 @@ from hollow_kettle.shelf.bench.queries import accepted_ah_by_battery
 from hollow_kettle.shelf.fields import Kind, Spec
 from hollow_kettle.shelf.models import Asset
 
+#: What stands between two names of one kind, as in "SLA/AGM".
+_BETWEEN = re.compile(r"[/,;()|]")
+_VOLTS = re.compile(r"\b(\d+(?:[.,]\d+)?)\s*v\b", re.IGNORECASE)
+
+
+def _chemistry(read: Callable[[str], str]) -> Callable[[str], str]:
+    """Read a chemistry with cells or volts beside it, or by two of its names."""
+
+    def read_it(cell: str) -> str:
+        plain = _VOLTS.sub("", readers.CELLS.sub("", cell)).strip(" ,;-")
+        found = set()
+        for name in (plain, *(part.strip() for part in _BETWEEN.split(plain))):
+            with suppress(CellFault):
+                found.add(read(name))
+                if name == plain:
+                    break
+        return found.pop() if len(found) == 1 else read(cell)
+
+    return read_it
+
+
+def _of_cells(cell: str) -> dict[str, Any]:
+    """Cells and volts that stand beside a chemistry: "LFP 4S2P", "AGM 12 V"."""
+    said: dict[str, Any] = {}
+    if found := readers.CELLS.search(cell):
+        said["series"] = int(found[1])
+        if found[2]:
+            said["parallel"] = int(found[2])
+    elif found := _VOLTS.search(cell):
+        said["nominal_v"] = float(found[1].replace(",", "."))
+    return said
+
+
+#: Columns that may say something of others.
+_ALSO = {"chemistry": _of_cells, "series": _of_cells}
+
 
 def _reader(spec: Spec) -> Callable[[str], Any]:
+    if spec.name == "series" and spec.limit is not None:
+        return readers.cells(spec.limit)
+    if spec.name == "chemistry":
+        words = {key: (name,) for key, name in spec.choices if key}
+        return _chemistry(readers.choice({**words, **spec.spellings}))
     if spec.how in (fields.NUMBER, fields.WHOLE) and spec.limit is not None:
         limit = spec.limit
         if spec.how == fields.WHOLE:
@@ -72,6 +116,7 @@ def columns_of(kind: Kind) -> tuple[Column, ...]:
             " ".join(filter(None, (spec.help or f"{spec.label}.", _choices(spec)))),
             required=spec.is_needed,
             aliases=(*spec.aliases, spec.label),
+            also=_ALSO.get(spec.name),
         )
         for spec in kind.every
         if spec.asked != "form"
@@ -98,6 +143,10 @@ class Planned:
     values: dict[str, Any]
     asset: Asset | None
     changes: tuple[str, ...]
+
+    #: Each value as it was understood: the field's label, words, and the cell where
+    #: that was written otherwise.
+    understood: tuple[tuple[str, str, str], ...] = ()
 
     @property
     def what(self) -> str:
@@ -147,9 +196,75 @@ def preview_list(
         done = _completed(kind, values, asset, number, preview)
         if done is not None:
             changes = () if asset is None else _changes(done, shown)
-            planned.append(Planned(number, done, asset, changes))
+            understood = tuple(_understood(kind, values, preview.said[number]))
+            planned.append(Planned(number, done, asset, changes, understood))
+    _doubt(kind, planned, shown, preview)
     preview.faults.sort(key=lambda fault: fault.row)
     return preview, planned
+
+
+def _understood(
+    kind: Kind, values: Mapping[str, Any], said: Mapping[str, str]
+) -> Iterator[tuple[str, str, str]]:
+    """Each value of a row in words, and the cell where it was written otherwise."""
+    for spec in kind.every:
+        value = values.get(spec.name)
+        if value in (None, "") or spec.name in ("tag", "name"):
+            continue
+        words = str(value)
+        if isinstance(value, bool):
+            words = "yes" if value else "no"
+        elif isinstance(value, float):
+            words = f"{value:g}"
+        elif spec.how == fields.CHOICE:
+            words = dict(spec.choices).get(value, words)
+        if spec.unit and isinstance(value, int | float) and not isinstance(value, bool):
+            words = f"{words} {spec.unit}"
+        cell = said.get(spec.name, "").strip()
+        is_same = cell.casefold().replace(",", ".") in (
+            words.casefold(),
+            str(value).casefold(),
+            words.casefold().split(" ")[0],
+        )
+        yield spec.label, words, "" if is_same else cell
+
+
+#: A number so many times the usual of its column, or so small a part of it, is asked
+#: about, where so many are known; and a capacity that reads like milliamp-hours.
+_FAR, _KNOWN, _MAH = 8.0, 4, 500.0
+
+
+def _doubt(
+    kind: Kind,
+    planned: Sequence[Planned],
+    shown: Mapping[str, dict[str, Any]],
+    preview: Preview,
+) -> None:
+    """Ask about numbers far from all others, and tags that are heard as numbers."""
+    for spec in kind.every:
+        if spec.how not in (fields.NUMBER, fields.WHOLE):
+            continue
+        rows = [(row, row.values.get(spec.name)) for row in planned]
+        own = [value for _, value in rows if value]
+        old = [row[spec.name] for row in shown.values() if row.get(spec.name)]
+        usual = statistics.median([*own, *old]) if own else 0.0
+        for row, value in rows:
+            if not value or value < 0 or usual <= 0:
+                continue
+            is_far = not 1 / _FAR < value / usual < _FAR
+            if is_far and len(own) + len(old) > _KNOWN:
+                words = f"is {value:g} {spec.unit}; the others are about {usual:g}"
+                preview.doubt(row.row, spec.name, words)
+            elif spec.name == "nameplate_ah" and value >= _MAH:
+                words = f"is {value:g} Ah: amp-hours, or milliamp-hours?"
+                preview.doubt(row.row, spec.name, words)
+    for row in planned:
+        tag = row.values["tag"]
+        if row.asset is None and tag.isdigit():
+            words = (
+                f"'{tag}' is digits alone, heard as an hour or a count: put a letter"
+            )
+            preview.doubt(row.row, "tag", f"{words} before it, like K{tag}")
 
 
 def _completed(

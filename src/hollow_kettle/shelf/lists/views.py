@@ -15,16 +15,23 @@ from django.views.decorators.http import (
 )
 
 from hollow_kettle.exchange.imports import apply_upload, read_again, read_upload
-from hollow_kettle.exchange.services import headings_of, remember_headings
+from hollow_kettle.exchange.services import (
+    all_headings,
+    headings_of,
+    remember_headings,
+)
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.shelf.access import kind_or_404
 from hollow_kettle.shelf.fields import Kind
+from hollow_kettle.shelf.kinds import KINDS
 
 from . import tables
 
+_START = "shelf-"
+
 
 def _purpose(kind: Kind) -> str:
-    return f"shelf-{kind.key}"
+    return f"{_START}{kind.key}"
 
 
 @require_safe
@@ -83,6 +90,28 @@ def import_columns(request: HttpRequest, kind: str, uid: UUID) -> HttpResponse:
     if context is None:
         return redirect("shelf:import", found.key)
     return _page(request, found, context)
+
+
+@require_http_methods(["GET", "POST"])
+@coordinator_only
+def headings(request: HttpRequest) -> HttpResponse:
+    """Show what a club's own headings mean; change or forget one."""
+    if request.method == "POST":
+        found = KINDS.get(request.POST.get("kind", ""))
+        column = request.POST.get("column", "")
+        known = tables.columns_of(found) if found is not None else ()
+        heading = request.POST.get("heading", "")[:80]
+        if found and heading and column in {"", *(one.name for one in known)}:
+            remember_headings(_purpose(found), {heading: column})
+            said = f"means {column} now" if column else "is forgotten"
+            messages.success(request, f"“{heading}” {said}.")
+        return redirect("shelf:headings")
+    rows = [
+        (kind, heading, [column.name for column in tables.columns_of(kind)])
+        for heading in all_headings(_START)
+        if (kind := KINDS.get(heading.purpose.removeprefix(_START))) is not None
+    ]
+    return render(request, "shelf/headings.html", {"rows": rows})
 
 
 @require_POST
