@@ -67,6 +67,12 @@ def without_zeros(text: str) -> str:
     return re.sub(r"\d+", lambda digits: str(int(digits.group())), text)
 
 
+def as_counted(text: str) -> list[tuple[int, int | str]]:
+    """Return a key that sorts texts as people count: K2 before K11."""
+    parts = re.findall(r"\d+|\D+", text.casefold())
+    return [(0, int(part)) if part.isdecimal() else (1, part) for part in parts]
+
+
 def in_range(
     field: str,
     value: float,

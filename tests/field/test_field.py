@@ -275,6 +275,33 @@ def test_the_set_up_is_noted_in_one_press(event, shelf, marin, client_of):
     assert FieldEntry.objects.filter(kind="reading").count() == 3
 
 
+def test_all_in_place_is_one_entry_with_its_time_that_one_strike_undoes(
+    event, marin, boss, client_of
+):
+    """Nothing of it is left, and it may be noted again; nonsense notes nothing."""
+    publish(make_rotation(event, by=marin), by=marin)
+    url = reverse("field:set_up", args=[event.pk])
+    boss.post(url, {"taken": "25:90"})
+    boss.post(url, {"taken": "23:59"})
+    boss.post(url, {"taken": "2026-06-24 23:59"})
+    assert not FieldEntry.objects.exists()
+
+    boss.post(url, {"taken": "13:05"})
+    (entry,) = queries.entries_of(event)
+    assert entry.effective_at.isoformat() == "2026-06-27T13:05:00+00:00"
+    assert entry.note == "all in place as planned, batteries full: 3"
+    assert Placement.objects.filter(ended_at=None).count() == 3
+
+    boss.post(
+        reverse("field:entry_strike", args=[event.pk, entry.pk]),
+        {"because": "too soon"},
+    )
+    assert not Placement.objects.filter(ended_at=None).exists()
+    assert len(queries.entries_of(event)) == 2
+    boss.post(url)
+    assert Placement.objects.filter(ended_at=None).count() == 3
+
+
 def test_an_event_followed_as_planned_contradicts_nothing(event, shelf, marin):
     """People log swaps and what they put on bays, no more; nothing is asked back."""
     for station in event.stations.all():

@@ -23,6 +23,7 @@ from hollow_kettle.shelf.kits.drawing import WIDTH, draw_path
 from hollow_kettle.shelf.kits.page import kit_page
 from hollow_kettle.shelf.models import Asset, Estimate, Spare
 from powercore.gear.checks import findings_of
+from powercore.values import as_counted
 from tests.powercore.gear.kits import PANEL, charged, good, part
 
 #: Kind: what makes a good one, what makes it bad, the words that say why.
@@ -410,3 +411,17 @@ def test_a_new_battery_is_asked_four_things_and_says_what_is_assumed(stocked, bo
     four = {"tag": "B9", "chemistry": "agm", "nominal_v": "12", "nameplate_ah": "35"}
     boss.post(url, four)
     assert Asset.objects.get(tag="B9").battery.series == 6
+
+
+def test_tags_come_in_the_order_in_which_people_count(stocked, boss, marin):
+    """K2 before K11, wherever tags are listed."""
+    for tag in ("K11", "K2", "B10", "K2b"):
+        save_battery(None, by=marin, tag=tag, chemistry="agm", series=6, nameplate_ah=7)
+    page = boss.get(reverse("shelf:asset_list")).content.decode()
+    places = [page.index(f">{tag}<") for tag in ("B10", "K2", "K2b", "K11")]
+
+    assert list(Asset.objects.values_list("tag", flat=True)) == [
+        *("B10", "K2", "K2b", "K11"),
+    ]
+    assert places == sorted(places)
+    assert sorted(["K11", "K2", "B10"], key=as_counted) == ["B10", "K2", "K11"]

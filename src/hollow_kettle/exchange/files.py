@@ -84,7 +84,7 @@ def _decoded(content: bytes) -> tuple[str, str]:
         if half and half.count(0) > 0.8 * len(half):
             return content.decode(encoding, "replace"), "UTF-16"
     strange = sum(byte < 32 and byte not in b"\t\r\n" for byte in content[:4000])
-    if strange > 0.01 * len(content[:4000]):
+    if strange > max(10, 0.05 * len(content[:4000])):
         raise TableFault(
             "The file is no table: it is not text. Save it as CSV or XLSX."
         )

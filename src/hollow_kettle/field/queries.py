@@ -48,6 +48,7 @@ from .page import (
     Stock,
 )
 from .physics import EventPhysics
+from .services import PART_OF
 
 #: The board shows this many hours ahead.
 HORIZON_H = 8.0
@@ -387,6 +388,7 @@ def entries_of(event: Event, most: int = 100) -> list[FieldEntry]:
     """The latest entries of an event, newest first, with whether each is struck."""
     entries = list(
         FieldEntry.objects.filter(event_key=event.pk)
+        .exclude(raw__has_key=PART_OF)
         .select_related("actor", "place", "place_out")
         .order_by("-effective_at", "-pk")[:most]
     )

@@ -20,6 +20,7 @@ from hollow_kettle.shelf.assets.danger import danger_in
 from hollow_kettle.shelf.assets.services import plain_tag
 from hollow_kettle.shelf.custody import services as custody
 from hollow_kettle.shelf.models import Asset
+from powercore.values import as_counted
 
 from .follow import follow
 
@@ -37,6 +38,10 @@ def position_of(station: Station) -> Place:
 def spares_at(station: Station) -> Place:
     """Where spares wait at a station."""
     return Place.objects.get(station_key=station.pk, kind=PlaceKind.STATION)
+
+
+#: What an entry's `raw` has of the entry that it is a part of.
+PART_OF = "part_of"
 
 
 def yard_rack(event: Event) -> Place:
@@ -188,14 +193,19 @@ def log_move_state(
 
 
 @transaction.atomic
-def note_set_up(event: Event, *, by: Actor) -> int:
+def note_set_up(event: Event, *, by: Actor, at: datetime | None = None) -> int:
     """
     Note that every battery without a place stands where the plan begins, and is full.
+
+    It is one entry to people, and one strike undoes it: what it says of each battery
+    names it (`PART_OF`).
 
     Parameters
     ----------
     event : Event
         With a published rotation made for the event from its start.
+    at : datetime, optional
+        When it was so; now by default.
 
     Returns
     -------
@@ -211,11 +221,19 @@ def note_set_up(event: Event, *, by: Actor) -> int:
     stations = {station.pk: station for station in event.stations.all()}
     bays = {bay.pk: bay for bay in Place.objects.filter(kind=PlaceKind.BAY)}
     rack = yard_rack(event)
-    quiet: dict[str, Any] = {"by": by, "at": event.clock.now(), "refresh": False}
-    count = 0
-    for battery in event.units.filter(hold="", archived_at=None):
-        if battery.pk in known:
-            continue
+    at = at or event.clock.now()
+    units = event.units.filter(hold="", archived_at=None)
+    batteries = [battery for battery in units if battery.pk not in known]
+    if not batteries:
+        return 0
+    words = f"all in place as planned, batteries full: {len(batteries)}"
+    whole = note(event, Kind.NOTE, by=by, at=at, note=words, refresh=False)
+
+    def quiet() -> dict[str, Any]:
+        part = Sent(raw={PART_OF: str(whole.uid)})
+        return {"by": by, "at": at, "refresh": False, "sent": part}
+
+    for battery in batteries:
         leg = first.get(battery.pk)
         begins = leg.place if leg is not None else None
         waits = leg is not None and leg.is_spare
@@ -225,19 +243,18 @@ def note_set_up(event: Event, *, by: Actor) -> int:
             battery=battery.pk,
             gauge_pct=100.0,
             note="full by its charger",
-            **quiet,
+            **quiet(),
         )
         if begins in stations and waits:
             to = spares_at(stations[begins])
-            log_move(event, battery, to=to, **quiet)
+            log_move(event, battery, to=to, **quiet())
         elif begins in stations:
-            log_swap(event, stations[begins], battery=battery, **quiet)
+            log_swap(event, stations[begins], battery=battery, **quiet())
         else:
             to = bays.get(begins, rack) if begins else rack
-            log_move(event, battery, to=to, **quiet)
-        count += 1
+            log_move(event, battery, to=to, **quiet())
     follow(event)
-    return count
+    return len(batteries)
 
 
 def hold_by_note(event: Event, text: str, *, by: Actor, at: datetime) -> list[str]:
@@ -265,7 +282,7 @@ def hold_by_note(event: Event, text: str, *, by: Actor, at: datetime) -> list[st
     for tag, word in held.items():
         asset = known[tag]
         custody.put_on_hold(asset, because=f"a note says {word}", by=by, at=at)
-    return sorted(known[tag].tag for tag in held)
+    return sorted((known[tag].tag for tag in held), key=as_counted)
 
 
 def hold_for_fault(
@@ -281,5 +298,16 @@ def hold_for_fault(
 def strike(
     event: Event, entry: FieldEntry, *, because: str, by: Actor, at: datetime
 ) -> Receipt:
-    """Strike an entry: it stays visible and counts as never written."""
+    """Strike an entry with its parts: it stays visible and counts as never written."""
+    for part in FieldEntry.objects.filter(**{f"raw__{PART_OF}": str(entry.uid)}):
+        note(
+            event,
+            Kind.STRIKE,
+            by=by,
+            at=at,
+            strikes=part.uid,
+            note=because,
+            sent=Sent(raw={PART_OF: str(entry.uid)}),
+            refresh=False,
+        )
     return note(event, Kind.STRIKE, by=by, at=at, strikes=entry.uid, note=because)

@@ -24,9 +24,11 @@ from hollow_kettle.plan.models import Event, Station
 from hollow_kettle.shelf.models import Asset
 
 from . import queries, services
+from .forms import LONG_AGO
 from .moved import WhatMoved
 from .noting import note_and_hold, note_near_miss
 from .phone import author_token
+from .times import typed_moment
 from .whats import FORMS
 from .words import names_of, words_of
 
@@ -79,7 +81,22 @@ def board_poll(request: HttpRequest, uid: UUID) -> HttpResponse:
 def set_up(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Note that all stands as the plan begins, and is full."""
     event = event_or_404(request, uid)
-    count = services.note_set_up(event, by=actor_of(request))
+    now, text = event.clock.now(), request.POST.get("taken", "").strip()
+    at = typed_moment(text, now, event.zone) if text else now
+    is_vague = at is not None and "-" not in text and now - at > LONG_AGO
+    if (
+        at is None
+        or is_vague
+        or at > now + services.AHEAD
+        or services.is_far_outside(event, at)
+    ):
+        messages.error(
+            request,
+            f"Nothing was logged: write the time like 13:40, with its date where it is "
+            f"long ago, not later than now; not “{text[:20]}”.",
+        )
+        return redirect("field:board", event.pk)
+    count = services.note_set_up(event, by=actor_of(request), at=at)
     if count:
         messages.success(
             request, f"{count} batteries are logged where the plan starts them."

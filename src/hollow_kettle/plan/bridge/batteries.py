@@ -20,6 +20,7 @@ from powercore.event.joining import CannotJoin, join
 from powercore.event.plans import BatteryPlan, BayPlan
 from powercore.event.problem import YARD
 from powercore.physics.battery import Pack
+from powercore.values import as_counted
 
 #: What of a battery its plan has in a field of its own.
 _IN_PLANS = {
@@ -78,7 +79,8 @@ def unnoted(event: Event) -> str:
             is_seen = row is not None and not row.is_tripped
             counted[round(100 * row.soc_low) if row and is_seen else 0].append(tag)
     return ", ".join(
-        f"{', '.join(sorted(tags))} {f'at {percent} %' if percent else 'as empty'}"
+        f"{', '.join(sorted(tags, key=as_counted))} "
+        + (f"at {percent} %" if percent else "as empty")
         for percent, tags in sorted(counted.items(), reverse=True)
     )
 

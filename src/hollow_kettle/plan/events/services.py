@@ -28,6 +28,7 @@ from hollow_kettle.plan.models import (
 from hollow_kettle.plan.rows import give
 from hollow_kettle.shelf.models import Asset
 from powercore import limits
+from powercore.values import as_counted
 
 
 @transaction.atomic
@@ -128,8 +129,8 @@ def choose_batteries(
     here = event.batteries.values("pk")
     event.joined.exclude(lead__in=here, battery__in=here).delete()
     after = set(event.batteries.values_list("tag", flat=True))
-    changed = [f"{tag} takes part" for tag in sorted(after - before)]
-    changed += [f"{tag} stays out" for tag in sorted(before - after)]
+    changed = [f"{tag} takes part" for tag in sorted(after - before, key=as_counted)]
+    changed += [f"{tag} stays out" for tag in sorted(before - after, key=as_counted)]
     if changed:
         note(event, by, "; ".join(changed))
 

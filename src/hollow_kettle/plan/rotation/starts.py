@@ -8,6 +8,7 @@ from uuid import UUID
 
 from hollow_kettle.plan.models import Event, Leg, Rotation, Station
 from powercore.event.problem import CHARGE
+from powercore.values import as_counted
 
 from .queries import tags_of
 
@@ -129,5 +130,7 @@ def starts_of(event: Event, rotation: Rotation | None) -> Starts:
             (named.get(leg.place, "bay") if leg.place else "bay", tags.get(key, ""))
             for key, leg in on_bays.items()
         ),
-        rack=sorted(tag for key, tag in tags.items() if key not in used),
+        rack=sorted(
+            (tag for key, tag in tags.items() if key not in used), key=as_counted
+        ),
     )

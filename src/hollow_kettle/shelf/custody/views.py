@@ -31,6 +31,7 @@ from hollow_kettle.shelf.kits.forms import StopsForm
 from hollow_kettle.shelf.models import Asset
 from hollow_kettle.shelf.models.asset import AssetKind
 from hollow_kettle.ui.tried import refused
+from powercore.values import as_counted
 
 from . import forms
 from . import services as custody
@@ -71,7 +72,7 @@ def check_out(request: HttpRequest) -> HttpResponse:
         else:
             what = gone[0].tag if len(gone) == 1 else f"{len(gone)} things"
             left = set(custody.with_contents(data["tags"])) - set(gone)
-            elsewhere = ", ".join(sorted(asset.tag for asset in left))
+            elsewhere = ", ".join(sorted((asset.tag for asset in left), key=as_counted))
             messages.success(
                 request,
                 f"Checked out to {to}: {what}."

@@ -18,6 +18,7 @@ from hollow_kettle.shelf.models.asset import AssetKind
 from powercore.gear.departure import Gate, gate
 from powercore.gear.upkeep import Due, charge_due, drain, test_due
 from powercore.physics.battery import Pack
+from powercore.values import as_counted
 
 #: No battery counts as full for longer than this: none keeps its charge so long.
 PROOF_LASTS = timedelta(days=180)
@@ -70,7 +71,9 @@ def due_list() -> list[tuple[str, list[DueLine]]]:
     lines += _meters(now)
     lines += _parts(now)
     found: defaultdict[str, list[DueLine]] = defaultdict(list)
-    for line in sorted(lines, key=lambda line: (line.due.in_days, line.asset.tag)):
+    for line in sorted(
+        lines, key=lambda line: (line.due.in_days, as_counted(line.asset.tag))
+    ):
         found[line.due.what].append(line)
     return [(words, found[what]) for what, words in WHAT.items() if what in found]
 

@@ -52,13 +52,18 @@ def new_token() -> str:
     return secrets.token_hex(10)
 
 
+#: A collation that orders numbers in a text by what they are worth.
+AS_COUNTED = "as_counted"
+
+
 class Asset(models.Model):
     """Something with a tag: where it belongs and whether it may be used."""
 
     BATTERY = AssetKind.BATTERY
 
     uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
-    tag = models.CharField(max_length=16)
+    #: In the order in which people count: K2 before K11.
+    tag = models.CharField(max_length=16, db_collation=AS_COUNTED)
     #: The tag as it is read or heard; see `tags.plain_tag`.
     plain = models.CharField(max_length=80, editable=False)
     kind = models.CharField(max_length=16, choices=AssetKind)
