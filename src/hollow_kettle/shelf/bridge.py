@@ -50,6 +50,9 @@ def pack_of(battery: Battery, tested_ah: float | None) -> Pack:
         float_v=battery.float_v,
         disconnect_v=battery.disconnect_v,
         peukert=battery.peukert,
+        board_low_v=battery.board_low_v,
+        board_high_v=battery.board_high_v,
+        charge_low_c=battery.charge_low_c,
         years=None if made_on is None else max(0, (today() - made_on).days // 365),
     )
 

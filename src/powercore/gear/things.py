@@ -112,6 +112,8 @@ class Panel:
     power_per_c: float = -0.004
     #: Of how many like panels in series it consists.
     in_series: int = 1
+    #: Short-circuit current that was measured in full sun; None: never. [A]
+    measured_a: float | None = None
     mass_kg: float | None = None
 
     def __post_init__(self) -> None:

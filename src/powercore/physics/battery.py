@@ -48,6 +48,13 @@ class Pack:
     disconnect_v: float | None = None
     #: Peukert's exponent, found in tests at two currents; None: its chemistry's.
     peukert: float | None = None
+    #: Where its protection board cuts off, low and high; None: its chemistry's usual
+    #: one, or none. [V]
+    board_low_v: float | None = None
+    board_high_v: float | None = None
+    #: Lowest temperature at which its maker lets it be charged; None: its chemistry's.
+    #: [°C]
+    charge_low_c: float | None = None
     #: Whole years since it was built or bought; None: not known.
     years: int | None = None
 
@@ -64,6 +71,23 @@ class Pack:
             in_range("Tested capacity", self.tested_ah, low=0.01, high=5000, unit="Ah")
         if self.reserve is not None:
             in_range("Reserve", self.reserve, low=0, high=0.95)
+        for name, volts in (
+            ("Board's low cut-off", self.board_low_v),
+            ("Board's high cut-off", self.board_high_v),
+        ):
+            if volts is not None:
+                in_range(
+                    name,
+                    volts,
+                    low=0.5 * self.nominal_v,
+                    high=1.5 * self.nominal_v,
+                    unit="V",
+                    why=f"{self.series} cells of {self.chem.name}",
+                )
+        if self.charge_low_c is not None:
+            in_range(
+                "Coldest to charge at", self.charge_low_c, low=-60, high=30, unit="°C"
+            )
         if self.years is not None:
             in_range("Age", self.years, low=0, high=100, unit="years")
         if self.peukert is not None:
@@ -209,6 +233,19 @@ class Pack:
         if makers_a is not None:
             return makers_a
         return self.chem.max_charge_c * self.nameplate_ah
+
+    @property
+    def protection_v(self) -> float:
+        """Where its board cuts off a discharge; 0 where none is known. [V]"""
+        if self.board_low_v is not None:
+            return self.board_low_v
+        return self.chem.protection_v * self.series
+
+    @property
+    def cold_charge_c(self) -> float:
+        """At and below what it is never charged. [°C]"""
+        own = self.charge_low_c
+        return self.chem.cold_charge_c if own is None else own
 
     @property
     def on_charge_v(self) -> float:
@@ -389,7 +426,7 @@ def disconnect_of(pack: Pack, feeding: Feeding) -> Disconnect:
         ),
         (
             "the pack's protection",
-            pack.chem.protection_v * pack.series,
+            pack.protection_v,
             feeding.peak_a * pack.resistance_ohm,
         ),
         (

@@ -339,3 +339,17 @@ def test_lead_acid_lasts_as_peukert_says(amps, hours):
     )
     assert float(pack.ah_at(0.5)) == 50  # no gain below the rated current
     assert float(make_pack(tested_ah=50).ah_at(amps)) == 50  # lithium: as it is
+
+
+def test_a_board_s_own_cut_offs_and_cold_count_over_the_usual_ones():
+    """Power ends where the board opens; a maker's cold limit is the pack's own."""
+    usual, own = make_pack(), make_pack(board_low_v=12.4, charge_low_c=5)
+    feeding = Feeding(mean_a=1.0, peak_a=20.0)
+
+    assert own.protection_v == 12.4
+    assert usual.protection_v == pytest.approx(2.6 * 4)
+    assert disconnect_of(own, feeding).soc > disconnect_of(usual, feeding).soc
+    assert disconnect_of(own, feeding).limit_v == 12.4
+    assert (own.cold_charge_c, usual.cold_charge_c) == (5, 0)
+    with pytest.raises(OutOfRange, match="Board's low cut-off"):
+        make_pack(board_low_v=120)

@@ -27,6 +27,7 @@ _IN_PLANS = {
     *("tag", "mass_kg", "chemistry", "series", "parallel", "nameplate_ah"),
     *("reserve_pct", "resistance_mohm", "peukert", "max_charge_a", "max_discharge_a"),
     *("max_charge_v", "charge_v", "float_v", "disconnect_v", "is_heated"),
+    *("board_low_v", "board_high_v", "charge_low_c"),
 }
 #: What of a battery is in no other part of its plan, by the shelf's own names.
 NOTED = tuple(

@@ -70,6 +70,7 @@ def _of_pack(event: Event, plan: BatteryPlan) -> dict[str, Any]:
             for name in (
                 *("chemistry", "series", "parallel", "nameplate_ah", "peukert"),
                 *("max_charge_v", "charge_v", "float_v", "disconnect_v"),
+                *("board_low_v", "board_high_v", "charge_low_c"),
             )
         },
     }

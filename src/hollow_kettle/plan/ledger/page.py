@@ -79,6 +79,19 @@ class LedgerLine:
         return self.budget.on_air_bad_h > self.budget.open_h - 1 / 60
 
     @property
+    def need_ah(self) -> float:
+        """What it needs in amp-hours, at the volts of what usually feeds it. [Ah]"""
+        return self.budget.mean_a * self.budget.open_h
+
+    @property
+    def covered(self) -> float:
+        """Share of its need that reaches it, never rounded up to all. (0 to 1)"""
+        if self.budget.need_wh <= 0:
+            return 1.0
+        share = 1 - self.budget.uncovered_wh / self.budget.need_wh
+        return min(share, 0.99) if self.budget.uncovered_wh > 0.5 else 1.0
+
+    @property
     def on_air_words(self) -> str:
         """Hours on the air; from the bad case on, where it isn't sure to stay there."""
         typical = f"{self.budget.on_air_h:.1f}"

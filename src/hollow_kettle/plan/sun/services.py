@@ -92,6 +92,9 @@ def add_array(
             **volts,
             **amps,
         )
+        if figures.measured_a:
+            row.factor = min(1.5, max(0.1, figures.measured_a / figures.isc_a))
+            row.factor_origin = f"{figures.measured_a:g} A measured in full sun"
     else:
         assert watts is not None  # noqa: S101 - checked above
         imp = watts / USUAL_VMP

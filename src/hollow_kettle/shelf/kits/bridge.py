@@ -166,6 +166,7 @@ def _conditions(asset: Asset) -> core.Conditions:
         is_fastened=details.is_fastened,
         is_restrained=details.is_restrained,
         hours=details.hours,
+        cover=details.cover,
     )
 
 

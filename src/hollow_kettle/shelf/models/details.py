@@ -67,6 +67,13 @@ class Battery(Detail):
         ("none", "none"),
     ]
 
+    BALANCING = [
+        ("", "not noted"),
+        ("top", "at the top of the charge"),
+        ("always", "all the time"),
+        ("none", "none: by hand"),
+    ]
+
     chemistry = models.CharField(max_length=16, choices=CHEMISTRY_CHOICES)
     series = models.PositiveSmallIntegerField("cells in series")
     parallel = models.PositiveSmallIntegerField("cells in parallel", default=1)
@@ -83,6 +90,11 @@ class Battery(Detail):
     float_v = quantity()
     disconnect_v = quantity()
     protection = models.CharField(max_length=8, choices=PROTECTION, blank=True)
+    #: Where its board cuts off, how it balances, and how cold it may be charged.
+    board_low_v = quantity()
+    board_high_v = quantity()
+    balancing = models.CharField(max_length=8, choices=BALANCING, blank=True)
+    charge_low_c = quantity()
     is_heated = models.BooleanField(default=False)
     was_deep_discharged = models.BooleanField(default=False)
     was_left_on = models.BooleanField(default=False)
@@ -117,6 +129,7 @@ class Panel(Detail):
     isc_a = models.FloatField()
     vmp_v = models.FloatField()
     imp_a = models.FloatField()
+    measured_a = quantity()
     voc_pct_per_c = quantity(-0.3)
     power_pct_per_c = quantity(-0.4)
     in_series = models.PositiveSmallIntegerField(default=1)

@@ -36,6 +36,13 @@ class Kit(Detail):
     lift_kg = quantity(20)
     people = models.PositiveSmallIntegerField(default=1)
     hours = quantity(24)
+    COVERS = [
+        ("", "not noted"),
+        ("none", "none"),
+        ("splash", "splash-proof, or under a roof"),
+        ("tight", "rain-tight"),
+    ]
+    cover = models.CharField(max_length=6, choices=COVERS, blank=True)
     feeds_building = models.BooleanField(default=False)
     is_fastened = models.BooleanField(default=True)
     is_restrained = models.BooleanField(default=True)

@@ -25,6 +25,9 @@ BATTERY: Limits = {
     "charge_v": VOLTS,
     "float_v": VOLTS,
     "disconnect_v": VOLTS,
+    "board_low_v": VOLTS,
+    "board_high_v": VOLTS,
+    "charge_low_c": Limit(-60, 30, "°C"),
 }
 BANK: Limits = {
     "cell_mah": Limit(100, 1_000_000, "mAh", "counted at the volts of its cells"),
@@ -39,6 +42,7 @@ PANEL: Limits = {
     "isc_a": Limit(0.01, 60, "A"),
     "vmp_v": Limit(0.5, 200, "V"),
     "imp_a": Limit(0.01, 60, "A"),
+    "measured_a": Limit(0, 60, "A"),
     "voc_pct_per_c": Limit(-1, 0, "%/°C", "it falls with warmth"),
     "power_pct_per_c": Limit(-1, 0, "%/°C", "it falls with warmth"),
     "in_series": Limit(1, 10),

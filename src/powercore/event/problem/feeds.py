@@ -110,7 +110,7 @@ class Feeds(Demand):
     def cold_refusal(self, battery: str, cold_c: float | None) -> str | None:
         """Say why a battery must not charge where it gets so cold, or None."""
         plan = self.batteries[battery]
-        limit_c = plan.pack.chem.cold_charge_c
+        limit_c = plan.pack.cold_charge_c
         if cold_c is None or plan.is_heated or cold_c > limit_c:
             return None
         return (

@@ -115,6 +115,27 @@ def charge_volts_high(kit: Kit) -> Iterator[Hit]:
 
 
 @rule(
+    "board-high",
+    CAUTION,
+    CAUSE,
+    "the board cuts off before it is full",
+    why="A board that opens at the charging voltage ends every charge early and leaves "
+    "the charger without a battery, which some don't survive.",
+    remedy="Charge to less than the board's cut-off, by the maker's instructions.",
+)
+def board_high(kit: Kit) -> Iterator[Hit]:
+    """Charging voltage against the board's high cut-off."""
+    for charge, battery in pairs_of(kit):
+        volts, cut_v = absorb_v(charge), battery.pack.board_high_v
+        if volts and cut_v is not None and volts > cut_v - SAME_V:
+            yield Hit(
+                where=charge.key,
+                words=f"It goes to {volts:.1f} V; the board of {battery.tag} cuts off "
+                f"at {cut_v:.1f} V.",
+            )
+
+
+@rule(
     "charge-volts-low",
     CAUTION,
     CAUSE,

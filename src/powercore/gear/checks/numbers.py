@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from powercore.errors import PowercoreError
 from powercore.gear.checks.base import CAUTION, NOTE, STOP, Hit, rule
-from powercore.gear.powerpath import Kit
+from powercore.gear.powerpath import Kit, hours_given, receiving
 
 CAUSE = "numbers"
 #: What transmits at most turns into radio power. Common practice, no source.
@@ -166,3 +167,28 @@ def antenna_power(kit: Kit) -> Iterator[Hit]:
                     words=f"{part.name or device.tag} gives {device.tx_w:g} W; "
                     f"{item.tag} can take {item.max_w:g} W.",
                 )
+
+
+@rule(
+    "hours-short",
+    CAUTION,
+    CAUSE,
+    "used for longer than it lasts",
+    why="A kit that is sent for three days and lasts one and a half is off the air "
+    "when it is wanted most.",
+    remedy="More batteries, something that charges it there, or a swap on the way.",
+)
+def hours_short(kit: Kit) -> Iterator[Hit]:
+    """Hours at a stretch against hours on receive; a kit that charges is let be."""
+    if not kit.members or not kit.devices or kit.charges:
+        return
+    try:
+        lasts_h = hours_given(kit.switched_on, receiving)
+    except PowercoreError:
+        return
+    if kit.conditions.hours > lasts_h:
+        yield Hit(
+            where="",
+            words=f"It is used for {kit.conditions.hours:g} h at a stretch and lasts "
+            f"{lasts_h:.0f} h even on receive alone.",
+        )

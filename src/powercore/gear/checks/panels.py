@@ -122,6 +122,29 @@ def panel_too_low(kit: Kit) -> Iterator[Hit]:
 
 
 @rule(
+    "panel-weak",
+    NOTE,
+    CAUSE,
+    "a panel gives much less than its print",
+    why="Cracked cells, a broken joint or an optimistic print: plans count on amps "
+    "that never come.",
+    remedy="Measure again near noon under a clear sky; count on what was measured.",
+)
+def panel_weak(kit: Kit) -> Iterator[Hit]:
+    """Measured short-circuit current against the printed one, a fifth less."""
+    for charge in kit.charges:
+        panel = charge.source
+        if not isinstance(panel, Panel) or panel.measured_a is None:
+            continue
+        if panel.measured_a < 0.8 * panel.isc_a:
+            yield Hit(
+                where=charge.key,
+                words=f"{panel.tag} is printed {panel.isc_a:.1f} A; it gave "
+                f"{panel.measured_a:.1f} A in full sun.",
+            )
+
+
+@rule(
     "pwm-loss",
     NOTE,
     CAUSE,

@@ -149,3 +149,19 @@ def restraint(kit: Kit) -> Iterator[Hit]:
     heavy = kit.other_mass_kg + sum(b.mass_kg or 0 for b in kit.batteries)
     if kit.conditions.travels == "road" and not kit.conditions.is_restrained:
         yield Hit(where="", words=f"{heavy:.1f} kg go by road and are not strapped.")
+
+
+@rule(
+    "rain",
+    CAUTION,
+    CAUSE,
+    "nothing keeps the rain off",
+    why="Water in connectors is a short or corrosion by next year, and a wet charger "
+    "is a shock.",
+    remedy="A lid, a bag or a tarp with air under it, connectors hanging down; nothing "
+    "that charges is wrapped up.",
+)
+def rain(kit: Kit) -> Iterator[Hit]:
+    """A kit that is noted to have no cover."""
+    if kit.conditions.cover == "none":
+        yield Hit(where="", words="It has no cover against rain.")

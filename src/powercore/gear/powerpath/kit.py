@@ -83,6 +83,8 @@ class Conditions:
     is_fastened: bool = True
     is_restrained: bool = True
     hours: float = 24.0
+    #: What keeps rain off: "none", "splash", "tight"; empty: not noted.
+    cover: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
