@@ -2,6 +2,7 @@
 
 import re
 from datetime import timedelta
+from uuid import uuid4
 
 import pytest
 from django.urls import reverse
@@ -102,6 +103,21 @@ def test_the_sky_that_was_seen_drives_what_is_believed(under_way, say, esker, sh
     assert [row.oktas for row in SkySeen.objects.all()] == [0, 8]
     dimmer = BatteryNow.objects.get(battery=shelf["K01"].pk).soc_typical
     assert soc < dimmer < with_sun
+
+
+def test_a_station_lead_may_say_how_the_sky_is_and_not_what_others_panels_give(
+    under_way, client_of
+):
+    """The sky is everybody's; panels are their station's."""
+    add_array(under_way, station=under_way.stations.get(name="Drumlin"), watts=100)
+    lead = client_of("station_lead")
+    url = reverse("field:entry_add", args=[under_way.pk, "panel"])
+    drumlin = str(under_way.stations.get(name="Drumlin").pk)
+
+    assert lead.post(url, {"uid": uuid4(), "sky": "clear"}).status_code == 302
+    asked = {"uid": uuid4(), "panels": drumlin, "amps": "3", "volts": "13.2"}
+    assert lead.post(url, asked).status_code == 403
+    assert FieldEntry.objects.get(kind="panel").oktas == 0
 
 
 def test_panels_far_below_what_the_sky_gives_are_worth_a_look(under_way, say, esker):

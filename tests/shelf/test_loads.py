@@ -4,9 +4,13 @@ import pytest
 from django.urls import reverse
 
 from hollow_kettle.plan.bridge.problems import problem_for
+from hollow_kettle.plan.models import AS_NOTED, OperatingPattern
+from hollow_kettle.plan.stations.services import add_equipment
+from hollow_kettle.shelf import bridge
+from hollow_kettle.shelf.assets.loads import kind_of_asset
 from hollow_kettle.shelf.assets.services import save_asset
 from hollow_kettle.shelf.kinds import KINDS
-from hollow_kettle.shelf.models import EquipmentType
+from hollow_kettle.shelf.models import Asset, EquipmentType
 
 TYPED = {
     "name": "Our 50 W transceiver", "basis": "measured", "remark": "bench, 14 June",
@@ -100,3 +104,29 @@ def test_a_radio_of_the_shelf_is_chosen_and_followed(event, esker, kit, boss, ma
     save_asset(KINDS["device"], kind.asset, by=marin, receive_a=2.4)
     assert kind.steps.get(step="full").receive_a == 2.4
     assert problem_for(event).problem.asked_wh[str(esker.pk)][-1] > before
+
+
+def test_a_radio_s_duty_comes_from_the_shelf_in_kit_and_event_alike(
+    event, esker, marin
+):
+    """A pattern that is as it is noted: change it there, and the plan follows."""
+    radio = save_asset(
+        KINDS["device"], None, by=marin, tag="R9", name="rig", receive_a=0.5,
+        key_down_a=8.0, transmit_pct=50, duty_pct=80,
+    )  # fmt: skip
+    esker.equipment.all().delete()
+    add_equipment(esker, equipment=kind_of_asset(radio))
+    esker.hours.update(pattern=OperatingPattern.objects.get(pk=AS_NOTED))
+
+    def planned():
+        (opening,) = problem_for(event).problem.stations[str(esker.pk)].openings
+        return opening.pattern.transmit_share, opening.pattern.duty
+
+    assert planned() == (0.5, 0.8)
+    save_asset(
+        KINDS["device"], radio, by=marin, tag="R9", name="rig", receive_a=0.5,
+        key_down_a=8.0, transmit_pct=20, duty_pct=40,
+    )  # fmt: skip
+    assert planned() == (0.2, 0.4)
+    kit_of_it = bridge.device_of(Asset.objects.get(pk=radio.pk))
+    assert (kit_of_it.transmit_share, kit_of_it.duty) == planned()

@@ -17,7 +17,7 @@ from hollow_kettle.log.models import FieldEntry
 from hollow_kettle.people.club import today
 from hollow_kettle.shelf.assets import attachments
 from hollow_kettle.shelf.assets.services import save_asset
-from hollow_kettle.shelf.kinds import KINDS
+from hollow_kettle.shelf.kinds import CONNECTOR_CHOICES, KINDS
 from hollow_kettle.shelf.kits import services as kits
 from hollow_kettle.shelf.kits.bridge import kit_of, mass_kg, rows_of_kit
 from hollow_kettle.shelf.kits.findings import counted, shown_findings, standing_stops
@@ -235,6 +235,25 @@ def test_a_card_is_of_its_paper_and_says_what_a_stranger_needs(kit, size):
     assert float(page.mediabox.height) == pytest.approx(high * 72 / 25.4, abs=1)
     assert text.index("Switch on.") < text.index("Listen.")
     assert "Never feed a building" in text
+
+
+def test_each_port_may_have_a_label_of_its_own(shelf):
+    """Which way power goes, its volts and amps, what mates, and a warning."""
+    battery = shelf["K01"]
+    battery.ports.create(
+        name="aux", connector=CONNECTOR_CHOICES[0][0], flow="out", low_v=11.5,
+        high_v=14.4, max_a=20, is_reversed=True,
+    )  # fmt: skip
+    content = paper.label_sheet(
+        [battery], next(iter(paper.SHEETS.values())), with_ports=True
+    )
+    words = " ".join(
+        page.extract_text() for page in PdfReader(io.BytesIO(content)).pages
+    )
+
+    assert "K01 aux" in " ".join(words.split())
+    assert "gives 11.5–14.4 V, 20 A" in " ".join(words.split())
+    assert "REVERSED" in words
 
 
 @pytest.mark.parametrize("sheet", sorted(paper.SHEETS))

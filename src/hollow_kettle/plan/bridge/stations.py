@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from uuid import UUID
 
 from hollow_kettle.log.models import StationDraw
-from hollow_kettle.plan.models import Event, Station, StationEquipment
+from hollow_kettle.plan.models import (
+    AS_NOTED,
+    Event,
+    OperatingPattern,
+    Station,
+    StationEquipment,
+)
 from hollow_kettle.shelf.bridge import draw_of
 from hollow_kettle.shelf.models import EquipmentStep
 from powercore.event.plans import USUAL_PATH_OHM, StationPlan
@@ -42,11 +49,7 @@ def station_of(
             Opening(
                 start_min=start,
                 end_min=end,
-                pattern=Pattern(
-                    transmit_share=hours.pattern.transmit_share,
-                    standby_share=hours.pattern.standby_share,
-                    duty=hours.pattern.duty,
-                ),
+                pattern=_pattern(hours.pattern, equipment),
                 step=hours.step,
                 on_for_min=hours.on_for_min,
                 every_min=hours.every_min,
@@ -84,6 +87,18 @@ def station_of(
         feed_m=station.feed_m,
         feed_awg=station.feed_awg,
     )
+
+
+def _pattern(row: OperatingPattern, items: Iterable[StationEquipment]) -> Pattern:
+    """A pattern; the one "as noted" has the numbers of the station's own radio."""
+    share, duty = row.transmit_share, row.duty
+    if row.pk == AS_NOTED:
+        for item in items:
+            own = item.equipment
+            if own.transmit_share and own.duty is not None:
+                share, duty = own.transmit_share, own.duty
+                break
+    return Pattern(transmit_share=share, standby_share=row.standby_share, duty=duty)
 
 
 def _path_ohm(station: Station) -> float:

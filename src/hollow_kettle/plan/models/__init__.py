@@ -4,6 +4,7 @@ from .events import SKY_CHOICES, ChangeNote, Event, Joined, Purpose
 from .places import HorizonPoint, Site, Walk
 from .rotation import CalendarFeed, Leg, Pin, Rotation, Search, Snapshot, Trial
 from .stations import (
+    AS_NOTED,
     OpenHours,
     OperatingPattern,
     Station,
@@ -14,6 +15,7 @@ from .sun import PanelArray, SkyHour
 from .yard import Bay, Crew, Source, SourceWindow
 
 __all__ = [
+    "AS_NOTED",
     "SKY_CHOICES",
     "Bay",
     "CalendarFeed",

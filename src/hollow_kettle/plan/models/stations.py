@@ -125,6 +125,11 @@ class StationEquipment(models.Model):
         return f"{self.count} × {self.equipment}"
 
 
+#: The pattern that is as a station's own radio is noted on the shelf: a kit on the
+#: shelf and a station in a plan then count the same.
+AS_NOTED = "as-noted"
+
+
 class OperatingPattern(models.Model):
     """How a station is operated: shares of time and the mode's duty factor."""
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from hollow_kettle.plan.models import OperatingPattern
+from hollow_kettle.plan.models import AS_NOTED, OperatingPattern
 
 # Duty factors of SSB, CW and digital modes: FCC OET Bulletin 65 Supplement B
 # (ed. 97-01), Table 2, from memory. Transmit shares: common practice, no source.
 _FCC = "duty: FCC OET 65 Suppl. B, Table 2 (from memory); share: common practice"
+_SHELF = "the radio's own record; where a station has none of ours: common practice"
 _PRACTICE = "common practice, no source"
 
 PATTERNS = (
@@ -22,6 +23,7 @@ PATTERNS = (
     ("beacon", "Beacon, always on, one minute in four", 0.25, 0.0, 1.0, _PRACTICE),
     ("listening", "Listening windows, answers when called", 0.05, 0.0, 0.4, _PRACTICE),
     ("standby-watch", "Standby watch", 0.01, 0.60, 1.0, _PRACTICE),
+    (AS_NOTED, "As its own radio is noted on the shelf", 0.30, 0.0, 0.4, _SHELF),
     ("visitors", "Visitors' station, phone", 0.15, 0.10, 0.2, _PRACTICE),
 )
 

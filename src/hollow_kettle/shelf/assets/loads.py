@@ -148,6 +148,8 @@ def kind_of_asset(asset: Asset) -> EquipmentType:
         name=f"{asset.tag} {asset.name}".strip()[:80],
         origin=f"{asset.tag} on the shelf, {device.get_origin_display()}",
         asset=asset,
+        transmit_share=device.transmit_pct / 100,
+        duty=device.duty_pct / 100,
         min_v=device.min_v or 0.0,
         max_v=device.max_v or 1000.0,
         full=Currents(

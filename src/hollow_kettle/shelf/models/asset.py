@@ -150,6 +150,9 @@ class EquipmentType(models.Model):
         on_delete=models.SET_NULL,
         related_name="as_equipment",
     )
+    #: How that radio is used, as the shelf notes it: shares of time and of power.
+    transmit_share = models.FloatField(null=True, blank=True)
+    duty = models.FloatField(null=True, blank=True)
 
     class Meta:
         ordering = ["name"]

@@ -17,7 +17,7 @@ from weasyprint.urls import URLFetcher
 from hollow_kettle.people.models import Club
 from hollow_kettle.shelf.assets.queries import attach_details
 from hollow_kettle.shelf.browse.queries import about
-from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.models import Asset, Port
 from hollow_kettle.ui.codes import drawn_code
 
 #: Paper that people have: width and height. [mm]
@@ -152,15 +152,31 @@ def code_of(asset: Asset) -> SafeString:
     return drawn_code(path)
 
 
-def label_sheet(assets: list[Asset], sheet: Sheet, used: int = 0) -> bytes:
+def port_words(port: Port) -> str:
+    """What a port's label says: "gives 11.5–14.4 V, 20 A, genderless pair"."""
+    way = {"out": "gives", "in": "takes", "both": "gives and takes"}[port.flow]
+    volts = f"{port.low_v:g}–{port.high_v:g} V" if port.high_v else ""
+    amps = f"{port.max_a:g} A" if port.max_a else ""
+    plug = f"{port.get_connector_display()} {port.gender}".strip()
+    reverse_words = "REVERSED" if port.is_reversed else ""
+    live = "live when open" if port.is_live else ""
+    first = f"{way} {volts}".strip()
+    return ", ".join(filter(None, (first, amps, plug, reverse_words, live)))
+
+
+def label_sheet(
+    assets: list[Asset], sheet: Sheet, used: int = 0, *, with_ports: bool = False
+) -> bytes:
     """Labels of assets, beginning after those that are used up, as PDF."""
-    slots: list[tuple[Asset, SafeString, str] | None] = [None] * min(
-        used, sheet.each - 1
-    )
-    slots += [
-        (asset, code_of(asset), asset.name or about(asset))
-        for asset in attach_details(assets)
-    ]
+    slots: list[tuple[str, SafeString, str] | None] = [None] * min(used, sheet.each - 1)
+    for asset in attach_details(assets):
+        code = code_of(asset)
+        slots.append((asset.tag, code, asset.name or about(asset)))
+        if with_ports:
+            slots += [
+                (f"{asset.tag} {port.name}", code, port_words(port))
+                for port in asset.ports.all()
+            ]
     pages = [slots[n : n + sheet.each] for n in range(0, len(slots), sheet.each)]
     return _render(
         "shelf/paper/labels.html", {"pages": pages, "sheet": sheet}, sheet.css

@@ -53,7 +53,11 @@ def labels(request: HttpRequest) -> HttpResponse:
         return redirect("shelf:labels")
     skip = request.GET.get("skip", "0")
     used = whole_number(skip) or 0
-    return pdf(paper.label_sheet(chosen, paper.SHEETS[sheet], used), "labels")
+    with_ports = "ports" in request.GET
+    content = paper.label_sheet(
+        chosen, paper.SHEETS[sheet], used, with_ports=with_ports
+    )
+    return pdf(content, "labels")
 
 
 @require_safe
