@@ -159,6 +159,7 @@ TABLE = {
     ("plan:station_add", "POST"): EVENT_BOSS,
     ("plan:station_edit", "GET"): EVENT_BOSS,
     ("plan:station_edit", "POST"): EVENT_BOSS,
+    ("plan:station_order", "POST"): EVENT_BOSS,
     ("plan:station_delete", "POST"): EVENT_BOSS,
     ("plan:station_export", "GET"): MEMBERS,
     ("plan:station_import", "GET"): EVENT_BOSS,

@@ -33,6 +33,11 @@ _event = [
         "stations/<uuid:station_uid>/edit/", stations.station_edit, name="station_edit"
     ),
     path(
+        "stations/<uuid:station_uid>/order/",
+        stations.station_order,
+        name="station_order",
+    ),
+    path(
         "stations/<uuid:station_uid>/delete/",
         stations.station_delete,
         name="station_delete",

@@ -350,3 +350,28 @@ def _charges_all_along(event):
         leg(key, *(("charge", bay) if key == low.key else ("wait", YARD)))
         for key in keys
     ]
+
+
+def test_batteries_may_be_put_in_an_order_by_hand(event, esker, boss, marin):
+    """Pins at the start of each turn, kept by the next plan; nonsense pins nothing."""
+    url = reverse("plan:station_order", args=[event.pk, esker.pk])
+    for wrong, words in (
+        ("", "Name the batteries"),
+        ("K03 K99", "K99 takes no part"),
+        ("K03 k03", "K03 stands there twice"),
+    ):
+        assert words in boss.post(url, {"order": wrong}, follow=True).content.decode()
+    assert not event.pins.exists()
+
+    page = boss.post(url, {"order": "k03, K01"}, follow=True).content.decode()
+    pins = list(event.pins.filter(lifted_at=None))
+    tags = event.unit_tags
+    assert tags[pins[0].battery_id] == "K03"
+    assert pins[0].starts_at == event.starts_at
+    assert "Pinned: K03 from 12:00" in page
+    made = making.make_rotation(event, by=marin)
+    first = made.legs.filter(kind="serve", place=esker.pk).order_by("start_min").first()
+    assert tags[first.battery] == "K03"
+
+    boss.post(url, {"order": "K02"})
+    assert [tags[p.battery_id] for p in event.pins.filter(lifted_at=None)] == ["K02"]

@@ -616,3 +616,24 @@ def test_the_matrix_and_the_findings_never_contradict_each_other(charger, pack):
         assert not stops
     if fit.verdict == "never" and "stops at" not in fit.why:
         assert stops
+
+
+def test_connectors_of_one_look_inside_the_path_are_told_apart_by_their_volts():
+    """A joint before a converter and one behind it: what fits gets plugged in."""
+    joint = next(p for p in PARTS if type(p).__name__ == "Joint")
+    assert joint.end.family.looks_like
+    before = replace(joint, key="j1", name="battery side")
+    behind = replace(joint, key="j2", name="load side", after="usb")
+    apart = {
+        f.where
+        for f in findings_of(good(parts=(*PARTS, before, behind)))
+        if f.rule.id == "look-alike"
+    }
+    alike = {
+        f.where
+        for f in findings_of(good(parts=(*PARTS, before)))
+        if f.rule.id == "look-alike"
+    }
+
+    assert apart == {"its path, load side"}
+    assert not alike

@@ -36,6 +36,7 @@ from hollow_kettle.ui.seen import wait_for
 from hollow_kettle.ui.tried import tried
 
 from . import forms, services, tables
+from .order import order_by_hand
 
 PURPOSE = "stations"
 
@@ -119,6 +120,28 @@ def _station_form(
     context = {"form": form, "event": event, "station": station}
     status = 422 if form.is_bound else 200
     return render(request, "plan/station_edit.html", context, status=status)
+
+
+@require_POST
+@coordinator_only
+def station_order(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Pin batteries to a station in an order by hand."""
+    event = event_or_404(request, uid)
+    station = station_or_404(event, station_uid)
+    tags = request.POST.get("order", "").replace(",", " ").split()[:50]
+    if not tags:
+        messages.error(request, "Name the batteries in their order, like K07 K03.")
+        return redirect(station)
+    try:
+        turns = order_by_hand(event, station, tags, by=actor_of(request))
+    except ValidationError as error:
+        messages.error(request, f"Nothing was pinned: {' '.join(error.messages)}")
+    else:
+        words = ", ".join(
+            f"{tag} from {local(starts, event.zone):%H:%M}" for tag, starts in turns
+        )
+        messages.success(request, f"Pinned: {words}. The next plan keeps to it.")
+    return redirect(station)
 
 
 @require_POST

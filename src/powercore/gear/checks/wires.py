@@ -241,6 +241,22 @@ def live_pins(kit: Kit) -> Iterator[Hit]:
             )
 
 
+def _joints(kit: Kit) -> Iterator[Port]:
+    """Connectors inside the path as ports, with the volts that are there."""
+    for part in kit.parts:
+        if not isinstance(part, Joint):
+            continue
+        before = kit.converter_before(part.key)
+        volts = kit.nominal_v if before is None else before.converter.out_v
+        yield Port(
+            owner="its path,",
+            name=part.called,
+            end=part.end,
+            low_v=0.9 * volts,
+            high_v=1.15 * volts,
+        )
+
+
 @rule(
     "look-alike",
     CAUTION,
@@ -250,9 +266,9 @@ def live_pins(kit: Kit) -> Iterator[Hit]:
     remedy="Another family for one of them, or a cover and a colour.",
 )
 def look_alike(kit: Kit) -> Iterator[Hit]:
-    """Ports of one look whose voltages or polarities differ."""
+    """Ports and joints of one look whose voltages or polarities differ."""
     groups: defaultdict[str, list[Port]] = defaultdict(list)
-    for port in kit.ports:
+    for port in (*kit.ports, *_joints(kit)):
         if port.end.family.looks_like:
             groups[port.end.family.looks_like].append(port)
     for look, ports in groups.items():
