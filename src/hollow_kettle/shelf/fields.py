@@ -133,6 +133,15 @@ LAST = (
         help="For what somebody has to carry.",
     ),
     Spec(
+        name="volume_l",
+        label="Volume",
+        how=NUMBER,
+        limit=Limit(0.01, 2000, "L"),
+        aliases=("volume", "litres", "liters"),
+        help="Length × width × height in decimetres, for what box it fits.",
+        is_fine=True,
+    ),
+    Spec(
         name="made_on",
         label="Built or bought",
         how=DATE,

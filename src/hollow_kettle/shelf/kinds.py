@@ -656,6 +656,12 @@ KINDS: dict[str, Kind] = {
                 _yes("feeds_building", "It feeds a building's wiring"),
                 _choice("cover", "Cover against rain", Kit.COVERS),
                 Spec(
+                    name="boxes",
+                    label="Its boxes hold",
+                    most=200,
+                    help="Each with its litres: lid 12, bag 25.",
+                ),
+                Spec(
                     name="steps",
                     label="Card: steps",
                     how=LONG,

@@ -21,7 +21,12 @@ from hollow_kettle.shelf.kinds import CONNECTOR_CHOICES, KINDS
 from hollow_kettle.shelf.kits import services as kits
 from hollow_kettle.shelf.kits.bridge import kit_of, mass_kg, rows_of_kit
 from hollow_kettle.shelf.kits.findings import counted, shown_findings, standing_stops
-from hollow_kettle.shelf.kits.page import card_findings, kit_page, packing_of
+from hollow_kettle.shelf.kits.page import (
+    card_findings,
+    containers,
+    kit_page,
+    packing_of,
+)
 from hollow_kettle.shelf.models import Asset, KitItem, PathPart
 from hollow_kettle.shelf.prints import paper
 from powercore.gear.checks import CAUTION, STOP
@@ -188,6 +193,24 @@ def test_a_kit_is_never_in_itself_and_mass_counts_each_thing_once(kit, marin):
     rows = rows_of_kit(kit)
     assert mass_kg(rows) == pytest.approx(1.0 + 10 * 0.1 + 4.0 + 2.5)
     assert kit_of(rows, today()).other_mass_kg == pytest.approx(6.0)
+
+
+def test_what_does_not_fit_into_its_box_is_said(kit, boss):
+    """Litres of things against what the box holds, with the gaps they leave."""
+    kit.kit.boxes = "Lid 12, bag 2,5 L"
+    kit.kit.save()
+    kits.save_item(kit, None, name="jacket", container="bag", volume_l=2.0)
+    kits.save_item(kit, None, name="pegs", container="lid", count=4, volume_l=2.0)
+    boxes = {box.name: box for box in containers(rows_of_kit(kit))}
+    assert (boxes["bag"].volume_l, boxes["bag"].holds_l) == (2.0, 2.5)
+    assert not boxes["bag"].is_over_full
+    assert (boxes["lid"].volume_l, boxes["lid"].is_over_full) == (8.0, False)
+
+    kits.save_item(kit, None, name="tarp", container="lid", volume_l=3.0)
+    page = " ".join(
+        boss.get(reverse("shelf:packing", args=[kit.pk])).content.decode().split()
+    )
+    assert "11 of 12 L: it won't close" in page
 
 
 def test_a_version_keeps_what_was_there(kit, marin):

@@ -253,6 +253,9 @@ class ItemForm(Dressed, forms.Form):
     mass_kg = NumberField(
         label="Mass of one", limit=Limit(0.001, 500, "kg"), required=False
     )
+    volume_l = NumberField(
+        label="Volume of one", limit=Limit(0.001, 500, "L"), required=False
+    )
     is_must = forms.BooleanField(label="It must be there", required=False, initial=True)
 
     def clean(self) -> dict[str, Any]:

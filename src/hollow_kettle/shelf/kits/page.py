@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from dataclasses import dataclass
 from typing import Any
@@ -92,6 +93,26 @@ class Container:
     items: list[tuple[KitItem, int]]
     mass_kg: float
     is_weighed: bool
+    #: Litres of what was measured, and what the box holds; None: nobody said.
+    volume_l: float = 0.0
+    holds_l: float | None = None
+
+    @property
+    def is_over_full(self) -> bool:
+        """Whether more is in it than fits, with the gaps that things leave."""
+        return self.holds_l is not None and self.volume_l > FILLS * self.holds_l
+
+
+#: Share of a box that things fill before it closes no more. Common practice, no source.
+FILLS = 0.85
+#: A box and its litres, as in "lid 12, bag 25 L".
+_BOX = re.compile(r"\s*(.+?)\s+(\d+(?:[.,]\d+)?)\s*L?\s*", re.IGNORECASE)
+
+
+def boxes_of(text: str) -> dict[str, float]:
+    """Litres that boxes hold, by their names in lower case."""
+    found = (_BOX.fullmatch(part) for part in re.split(r"[;,](?!\d)", text))
+    return {one[1].casefold(): float(one[2].replace(",", ".")) for one in found if one}
 
 
 def containers(rows: KitRows) -> list[Container]:
@@ -103,17 +124,20 @@ def containers(rows: KitRows) -> list[Container]:
 
 
 def _container(rows: KitRows, name: str, items: list[tuple[KitItem, int]]) -> Container:
-    total, is_weighed = 0.0, True
+    total, is_weighed, litres = 0.0, True, 0.0
     for item, _ in items:
         if item.asset_id is not None:
             one = rows.assets[item.asset_id].mass_kg
         else:
             one = item.mass_kg
+        own = rows.assets[item.asset_id].volume_l if item.asset_id else item.volume_l
+        litres += (own or 0.0) * (item.count if item.asset_id is None else 1)
         if one is None:
             is_weighed = False
         else:
             total += one * (item.count if item.asset_id is None else 1)
-    return Container(name, items, total, is_weighed)
+    holds_l = boxes_of(rows.asset.kit.boxes).get(name.casefold())
+    return Container(name, items, total, is_weighed, litres, holds_l)
 
 
 @dataclass(frozen=True, slots=True)

@@ -73,6 +73,7 @@ class Asset(models.Model):
     hold = models.CharField("hold, because", max_length=200, blank=True)
     note = models.TextField(max_length=2000, blank=True)
     mass_kg = models.FloatField("mass", null=True, blank=True)
+    volume_l = models.FloatField("volume", null=True, blank=True)
     made_on = models.DateField("built or bought", null=True, blank=True)
     cost = models.DecimalField(max_digits=9, decimal_places=2, null=True, blank=True)
     token = models.CharField(max_length=20, default=new_token, editable=False)
@@ -94,6 +95,10 @@ class Asset(models.Model):
             models.CheckConstraint(
                 name="shelf_mass_possible",
                 condition=Q(mass_kg=None) | Q(mass_kg__range=(0.001, 2000)),
+            ),
+            models.CheckConstraint(
+                name="shelf_volume_possible",
+                condition=Q(volume_l=None) | Q(volume_l__range=(0.01, 2000)),
             ),
         ]
 

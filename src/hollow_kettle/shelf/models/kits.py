@@ -47,6 +47,8 @@ class Kit(Detail):
     is_fastened = models.BooleanField(default=True)
     is_restrained = models.BooleanField(default=True)
     purpose = text(200)
+    #: Its boxes and bags with the litres that each holds: "lid 12, bag 25".
+    boxes = text(200)
     steps = models.TextField(max_length=2000, blank=True)
     listening = models.TextField(max_length=500, blank=True)
     channels = models.TextField(max_length=1000, blank=True)
@@ -185,6 +187,7 @@ class KitItem(models.Model):
     container = text(40)
     place = text(60)
     mass_kg = quantity()
+    volume_l = quantity()
     ordinal = models.PositiveSmallIntegerField(default=0)
 
     class Meta:
