@@ -286,16 +286,18 @@ def test_a_rotation_is_a_draft_until_published_and_then_the_only_one(event, mari
     assert report.outcome.walks == second.walks
 
 
-def test_the_ledger_rests_on_the_rotation_only_while_it_fits_the_event(
+def test_the_ledger_says_that_a_battery_of_its_rotation_is_on_hold_by_now(
     event, marin, shelf
 ):
-    """A battery put on hold after planning: the rotation no longer counts."""
+    """Put on hold after planning: the rotation is still shown, and that is named."""
     rotations.publish(making.make_rotation(event, by=marin))
-    assert ledger_page(event).rotation is not None
+    assert ledger_page(event).changed == []
 
     set_hold(shelf["K01"], because="swollen")
 
-    assert ledger_page(event).rotation is None
+    page = ledger_page(event)
+    assert page.rotation is not None
+    assert page.changed == ["K01: the hold"]
 
 
 def test_replanning_from_now_keeps_minutes_of_the_event(event, marin, shelf, esker):

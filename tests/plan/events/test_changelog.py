@@ -42,7 +42,7 @@ def test_every_change_says_who_and_what(event, boss, marin, esker, shelf):
          "Charging yard: latitude: none → 61; longitude: none → -150"),
         ("sky_edit", [], {"by": "oktas", "oktas": "3 6"},
          "forecast: typed: cloud in eighths, 2 entries; before: none"),
-        ("sky_edit", [], {"by": "service"},
+        ("sky_edit", [], {"by": "service", "sure": "yes"},
          "forecast: invented weather (simulated service), 9 entries; before: typed: "
          "cloud in eighths"),
         ("batteries", [], {"battery": [str(shelf["K01"].pk)]},

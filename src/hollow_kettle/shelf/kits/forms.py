@@ -320,6 +320,8 @@ class NoteForm(Dressed, forms.ModelForm):
 class TrialForm(Dressed, forms.Form):
     """A trial with its result."""
 
+    ids = "trial_%s"
+
     what = forms.ChoiceField(label="Trial", choices=KitTrial.WHAT)
     made_on = DayField(label="On", required=False, help_text="Empty: today.")
     result = forms.ChoiceField(

@@ -57,3 +57,20 @@ if (board) {
     }
   });
 }
+
+// A plan made at once is worked out further meanwhile: the page is shown anew with what
+// comes of that, unless somebody is typing.
+const further = document.querySelector("#further[data-poll]");
+if (further) {
+  const asks = setInterval(async () => {
+    if (document.activeElement?.matches("input, select, textarea")) return;
+    try {
+      const answer = await fetch(further.dataset.poll, { headers: { "HX-Request": "true" } });
+      if (!answer.headers.get("HX-Refresh")) return;
+      clearInterval(asks);
+      location.reload();
+    } catch {
+      // The page is being left, or the network is away: asked again, if it stays.
+    }
+  }, 2000);
+}
