@@ -166,6 +166,7 @@ def test_a_generator_s_panel_notes_its_stop_and_start_once(meter, under_way):
     [
         ({"amps": 0.0}, "shows no charge into K03 on Bay 1, though it has power"),
         ({"amps": -5.0, "celsius": -4}, "K03 on Bay 1 is at -4 °C: too cold to charge"),
+        ({"amps": -5.0, "celsius": 0}, "K03 on Bay 1 is at 0 °C: too cold to charge"),
         ({"amps": -5.0}, None),
     ],
 )

@@ -312,6 +312,16 @@ def test_a_switch_that_is_off_is_its_own_finding_only():
     assert both["charge-behind-switch"] == CAUTION
 
 
+@pytest.mark.parametrize(
+    ("own", "low_c", "is_cold"), [(5, 5, True), (5, 6, False), (-20, -5, False)]
+)
+def test_a_maker_s_own_cold_limit_is_the_one_that_counts(own, low_c, is_cold):
+    """Not the chemistry's 0 °C, where the pack has a limit of its own."""
+    kit = member(battery(pack={"charge_low_c": own})) | at(low_c=low_c)
+
+    assert ("cold-charge" in rules(**kit)) == is_cold
+
+
 def test_no_stop_rests_on_a_typical_resistance_alone():
     """Measured it is a stop; as usual for its size it is a caution that says so."""
     small = {"nameplate_ah": 6, "tested_ah": 6}

@@ -249,18 +249,18 @@ def charge_current(kit: Kit) -> Iterator[Hit]:
     source="cell makers' sheets, from memory",
 )
 def cold_charge(kit: Kit) -> Iterator[Hit]:
-    """The lowest temperature of the place at or below the chemistry's limit."""
+    """The lowest temperature of the place at or below what the pack is charged at."""
     for charge, battery in pairs_of(kit):
-        chem, low_c = battery.pack.chem, kit.conditions.low_c
+        pack, low_c = battery.pack, kit.conditions.low_c
         if (
-            chem.is_rechargeable
-            and low_c <= chem.cold_charge_c
+            pack.chem.is_rechargeable
+            and low_c <= pack.cold_charge_c
             and not battery.is_heated
         ):
             yield Hit(
                 where=charge.key,
                 words=f"It may be {low_c:g} °C there; {battery.tag} must not be "
-                f"charged at or below {chem.cold_charge_c:g} °C.",
+                f"charged at or below {pack.cold_charge_c:g} °C.",
             )
 
 
