@@ -43,14 +43,8 @@ WORDS = {
     "unwatched_why": "charging unwatched",
     "members": "which batteries are joined",
 }
-#: Parts of an event by the field that has them, and what one is called.
-PARTS = {
-    "stations": "station",
-    "batteries": "battery",
-    "sources": "source",
-    "bays": "bay",
-    "crews": "duty",
-}
+#: Fields that hold the parts of an event, in the order in which they are named.
+PARTS = ("stations", "batteries", "sources", "bays", "crews")
 
 
 def differences(before: Scenario, now: Scenario) -> list[str]:
@@ -64,11 +58,7 @@ def differences(before: Scenario, now: Scenario) -> list[str]:
         the events are the same.
     """
     one, other = without_sky(before), without_sky(now)
-    found = [
-        WORDS.get(name, name.replace("_", " "))
-        for name in _otherwise(one, other)
-        if name not in PARTS
-    ]
+    found = [_words(name) for name in _otherwise(one, other) if name not in PARTS]
     for name in PARTS:
         found += _of_parts(getattr(one, name), getattr(other, name))
     return found
@@ -90,9 +80,9 @@ def _of_parts(before: Iterable[Any], now: Iterable[Any]) -> Iterator[str]:
                 for pair in zip(old[key], new[key], strict=True)
                 for name in _otherwise(*pair)
             }
-            words = sorted(WORDS.get(name, name.replace("_", " ")) for name in names)
-            if words:
-                yield f"{_name(new[key][0])}: {', '.join(words)}"
+            if names:
+                words = ", ".join(sorted(map(_words, names)))
+                yield f"{_name(new[key][0])}: {words}"
 
 
 def _by_key(parts: Iterable[Any]) -> Mapping[str, list[Any]]:
@@ -101,6 +91,11 @@ def _by_key(parts: Iterable[Any]) -> Mapping[str, list[Any]]:
     for part in parts:
         found[getattr(part, "key", "") or _name(part)].append(part)
     return found
+
+
+def _words(field: str) -> str:
+    """What people call a field."""
+    return WORDS.get(field, field.replace("_", " "))
 
 
 def _name(part: Any) -> str:

@@ -265,17 +265,16 @@ def without_sky(scenario: Scenario) -> Scenario:
             )
             for one in scenario.stations
         ),
-        batteries=tuple(
-            replace(one, hold="", noted=(), members=tuple(map(_plain, one.members)))
-            for one in scenario.batteries
-        ),
+        batteries=tuple(map(_plain, scenario.batteries)),
         sources=tuple(replace(one, arrays=()) for one in scenario.sources),
         schema_version=SCHEMA_VERSION,
     )
 
 
 def _plain(battery: BatteryPlan) -> BatteryPlan:
-    return replace(battery, hold="", noted=())
+    """A battery and its members without what is for people only."""
+    members = tuple(map(_plain, battery.members))
+    return replace(battery, hold="", noted=(), members=members)
 
 
 def unknown_fields(content: bytes) -> list[str]:

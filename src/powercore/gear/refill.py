@@ -53,10 +53,15 @@ def refills(kit: Kit) -> tuple[Refill, ...]:
     most_a = sum(battery.charge_limit_a for battery in kit.batteries)
     found = []
     for charge in kit.charges:
-        gives_a = _gives_a(charge, kit)
-        alone = recharge(whole, min(gives_a, most_a), from_soc=reserve)
-        used = recharge(
-            whole, min(gives_a, most_a + load_a), load_a=load_a, from_soc=reserve
+        alone, used = (
+            recharge(
+                whole,
+                _gives_a(charge, kit),
+                limit_a=most_a,
+                load_a=beside_a,
+                from_soc=reserve,
+            )
+            for beside_a in (0.0, load_a)
         )
         is_sun = not isinstance(charge.source, Charger)
         found.append(Refill(charge.source.tag, is_sun, alone, used, load_a))

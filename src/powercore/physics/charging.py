@@ -144,7 +144,12 @@ class ChargeModel:
 
 
 def recharge(
-    pack: PackLike, amps: float, *, load_a: float = 0.0, from_soc: float
+    pack: PackLike,
+    amps: float,
+    *,
+    limit_a: float = math.inf,
+    load_a: float = 0.0,
+    from_soc: float,
 ) -> Recharge:
     """
     Say how long a source takes to charge a battery, with a load running beside it.
@@ -153,9 +158,9 @@ def recharge(
     ----------
     pack : PackLike
         The battery.
-    amps, load_a : float
-        What the source gives, within what the battery may take with its load, and
-        what the load takes of that all the while. [A]
+    amps, limit_a, load_a : float
+        What the source can give, what the battery may take, and what the load takes
+        all the while. [A]
     from_soc : float
         Charge to begin with. (0 to 1)
 
@@ -166,7 +171,7 @@ def recharge(
     """
     in_range("Current of the source", amps, low=0, unit="A")
     in_range("Current of the load", load_a, low=0, unit="A")
-    left_a = max(0.0, amps - load_a)
+    left_a = max(0.0, min(amps, limit_a + load_a) - load_a)
     model = ChargeModel.of(pack, left_a)
     stored = from_soc * model.capacity
     return Recharge(

@@ -102,7 +102,7 @@ def placed(
     """
     Batteries where they are; in the yard, where the event has no place for them.
 
-    So are those on a bay that must not charge them; see `rotation.services`.
+    So are those on a bay that must not charge them; see `rotation.making`.
     """
     room = Counter({str(station.pk): station.spares for station in stations})
     bay_of = {bay.key: bay for bay in bays}

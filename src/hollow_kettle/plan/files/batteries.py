@@ -48,12 +48,15 @@ def bring_batteries(event: Event, scenario: core.Scenario, by: Actor) -> None:
             sets.join_batteries(event, [str(chosen[one.key]) for one in plan.members])
 
 
+def percent_of(share: float | None) -> float | None:
+    """A share of a file as the database has it. [%]"""
+    return None if share is None else share * 100
+
+
 def _of_pack(event: Event, plan: BatteryPlan) -> dict[str, Any]:
     """A battery's numbers, as the shelf has them; its reserve where it is its own."""
     pack = plan.pack
-    is_own = pack.reserve is not None and pack.reserve != reserve_of(
-        event, pack.chemistry
-    )
+    own = None if pack.reserve == reserve_of(event, pack.chemistry) else pack.reserve
     ohm = pack.measured_ohm
     return {
         "tag": plan.tag,
@@ -61,9 +64,7 @@ def _of_pack(event: Event, plan: BatteryPlan) -> dict[str, Any]:
         "max_charge_a": plan.max_charge_a,
         "max_discharge_a": plan.max_discharge_a,
         "is_heated": plan.is_heated,
-        "reserve_pct": 100 * pack.reserve
-        if is_own and pack.reserve is not None
-        else None,
+        "reserve_pct": percent_of(own),
         "resistance_mohm": None if ohm is None else ohm * 1000,
         **{
             name: getattr(pack, name)

@@ -49,7 +49,7 @@ from powercore.sun.arrays import Site as SkySite
 from powercore.sun.sources import SourcePlan
 from powercore.values import STATED_V, Window, without
 
-from .batteries import ORIGIN, bring_batteries
+from .batteries import ORIGIN, bring_batteries, percent_of
 from .preview import preview_scenario, singles_of
 
 #: The wire in which a resistance of a file is expressed.
@@ -112,8 +112,8 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
         settle_min=scenario.settle_min,
         yard_cold_c=scenario.yard_cold_c,
         two_at_night=scenario.two_at_night,
-        lithium_reserve_pct=_percent(scenario.lithium_reserve),
-        lead_reserve_pct=_percent(scenario.lead_reserve),
+        lithium_reserve_pct=percent_of(scenario.lithium_reserve),
+        lead_reserve_pct=percent_of(scenario.lead_reserve),
     )
     note(event, by, "imported from a file")
     if not is_template:
@@ -139,10 +139,6 @@ def _made(scenario: core.Scenario, by: Actor, is_template: bool) -> Event:
     _sky(event, scenario)
     _pins(event, scenario, places, by)
     return event
-
-
-def _percent(share: float | None) -> float | None:
-    return None if share is None else share * 100
 
 
 def _place_yard(

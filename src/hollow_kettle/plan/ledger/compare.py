@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections import Counter
+from collections import defaultdict
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -12,6 +12,7 @@ from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Event
 from powercore.errors import PowercoreError
 from powercore.futures.budget import StationBudget
+from powercore.physics.battery import Pack
 
 from .page import LedgerPage, ledger_page
 
@@ -154,20 +155,16 @@ def _usual_pack(event: Event) -> tuple[str, float]:
         problem = problem_for(event).problem
     except PowercoreError:
         return _ASKED
-    packs = [battery.pack for battery in problem.batteries.values()]
-    kinds = Counter(
-        (pack.chem.name, pack.nominal_v, pack.nameplate_ah) for pack in packs
-    )
-    if not kinds:
+    alike: defaultdict[str, list[Pack]] = defaultdict(list)
+    for battery in problem.batteries.values():
+        pack = battery.pack
+        words = f"{pack.nominal_v:.1f} V and {pack.nameplate_ah:g} Ah"
+        alike[f"{pack.chem.name} pack of {words}"].append(pack)
+    if not alike:
         return _ASKED
-    (kind, volts, ah), _ = kinds.most_common(1)[0]
-    like = next(
-        pack
-        for pack in packs
-        if (pack.chem.name, pack.nominal_v, pack.nameplate_ah) == (kind, volts, ah)
-    )
+    what, (like, *_) = max(alike.items(), key=lambda pair: len(pair[1]))
     usable_wh = like.usable_wh(1.0, like.reserve_soc, like.trusted_ah / 20)
-    return f"{kind} pack of {volts:.1f} V and {ah:g} Ah", max(usable_wh, 1.0)
+    return what, max(usable_wh, 1.0)
 
 
 #: What an event without batteries asks for. 20 Ah × 12.8 V × 0.8.

@@ -204,6 +204,9 @@ def recharges(event: Event, station: Station) -> dict[int, Recharge]:
     The battery that usually feeds the station, from its reserve, while the station
     draws its mean. Empty where nothing can be worked out.
     """
+    supplies = station.supplies.filter(charges=True)
+    if not supplies:
+        return {}
     try:
         problem, key = problem_for(event).problem, str(station.pk)
     except PowercoreError:
@@ -222,11 +225,12 @@ def recharges(event: Event, station: Station) -> dict[int, Recharge]:
     return {
         supply.pk: recharge(
             battery.pack,
-            min(supply.max_w / volts, battery.charge_limit_a + load_a),
+            supply.max_w / volts,
+            limit_a=battery.charge_limit_a,
             load_a=load_a,
             from_soc=battery.pack.reserve_soc,
         )
-        for supply in station.supplies.filter(charges=True)
+        for supply in supplies
     }
 
 

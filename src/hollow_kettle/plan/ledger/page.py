@@ -261,20 +261,20 @@ def ledger_page(event: Event, sky: str = "") -> LedgerPage:
         ("page", rotation and rotation.pk, chosen),
         lambda: _page(event, found, legs, every, chosen),
     )
-    return replace(page, rotation=rotation, changed=_changed(event, rotation))
+    return replace(
+        page, rotation=rotation, changed=_changed(problem_for(event), rotation)
+    )
 
 
-def _changed(event: Event, rotation: Rotation | None) -> list[str]:
+def _changed(live: EventProblem, rotation: Rotation | None) -> list[str]:
     """What of the event is otherwise than a rotation from its start was made for."""
     if rotation is None or rotation.from_min:
         return []
-    live = problem_for(event)
-
-    def differ() -> list[str]:
-        made_for = problem_of_snapshot(rotation.snapshot).scenario
-        return differences(made_for, live.problem.scenario)
-
-    found: list[str] = live.once(("differs", rotation.snapshot_id), differ)
+    made_for = problem_of_snapshot(rotation.snapshot).scenario
+    found: list[str] = live.once(
+        ("differs", rotation.snapshot_id),
+        lambda: differences(made_for, live.problem.scenario),
+    )
     return found
 
 
@@ -438,10 +438,10 @@ def _as_made(live: EventProblem, rotation: Rotation) -> EventProblem:
     As it stands where nothing but the sky has changed, with the stations on low power
     that the rotation has so; else as it was, from the rotation's moment on.
     """
-    made_for = problem_of_snapshot(rotation.snapshot).scenario
-    if rotation.from_min or differences(made_for, live.problem.scenario):
-        problem = problem_of_snapshot(rotation.snapshot)
+    problem = problem_of_snapshot(rotation.snapshot)
+    if rotation.from_min or _changed(live, rotation):
         return EventProblem(problem, _stations_of(live, problem), rotation.from_min)
+    made_for = problem.scenario
     pins = tuple(pin for pin in made_for.pins if pin.kind == LOW)
     if not pins and not made_for.steps:
         return live

@@ -16,6 +16,7 @@ from hollow_kettle.plan.bridge.rotations import problem_of, with_pins
 from hollow_kettle.plan.bridge.scenario import scenario_of, snapshot_of
 from hollow_kettle.plan.models import Event, Rotation, Trial
 from powercore.errors import PowercoreError
+from powercore.event.plans import BatteryPlan
 from powercore.event.plans import Pin as CorePin
 from powercore.event.problem import YARD, Problem
 from powercore.event.problem import Leg as CoreLeg
@@ -177,10 +178,7 @@ def _without_refused(scenario: Scenario) -> tuple[Scenario, list[str]]:
             name, does = problem.bays[place].name, "charge there"
             why = problem.bay_refusal(place, battery.key)
         if why and not battery.is_on_hold:
-            words.append(
-                f"{battery.tag} is at {name}, and must not {does}: {why}. It counts as "
-                "taken away."
-            )
+            words.append(_wrong(battery, name, does, why))
             batteries.append(battery.in_yard)
         else:
             batteries.append(battery)
@@ -199,13 +197,19 @@ def _off_wrong_bays(event: Event, scenario: Scenario) -> list[str]:
         if now.place is not None
     }
     return [
-        f"{battery.tag} is at {bay.name}, and must not charge there: {why}. It counts "
-        "as taken away."
+        _wrong(battery, bay.name, "charge there", why)
         for battery in scenario.batteries
         if (bay := bays.get(there.get(battery.key, ""))) is not None
         and battery.start_place == YARD
         and (why := bay.refusal(battery))
     ]
+
+
+def _wrong(battery: BatteryPlan, place: str, does: str, why: str) -> str:
+    return (
+        f"{battery.tag} is at {place}, and must not {does}: {why}. It counts as taken "
+        "away."
+    )
 
 
 def _constructed(

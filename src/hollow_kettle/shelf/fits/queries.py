@@ -132,7 +132,8 @@ def recharge_of(asset: Asset, asked: Mapping[str, float | None]) -> Recharge:
     from_pct = asked["from_pct"]
     return recharge(
         pack,
-        min(amps, battery.charge_limit_a + load_a),
+        amps,
+        limit_a=battery.charge_limit_a,
         load_a=load_a,
         from_soc=pack.reserve_soc if from_pct is None else from_pct / 100,
     )

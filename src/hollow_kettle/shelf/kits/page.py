@@ -126,16 +126,15 @@ def containers(rows: KitRows) -> list[Container]:
 def _container(rows: KitRows, name: str, items: list[tuple[KitItem, int]]) -> Container:
     total, is_weighed, litres = 0.0, True, 0.0
     for item, _ in items:
+        thing: Asset | KitItem = item
+        count = item.count
         if item.asset_id is not None:
-            one = rows.assets[item.asset_id].mass_kg
-        else:
-            one = item.mass_kg
-        own = rows.assets[item.asset_id].volume_l if item.asset_id else item.volume_l
-        litres += (own or 0.0) * (item.count if item.asset_id is None else 1)
-        if one is None:
+            thing, count = rows.assets[item.asset_id], 1
+        litres += (thing.volume_l or 0.0) * count
+        if thing.mass_kg is None:
             is_weighed = False
         else:
-            total += one * (item.count if item.asset_id is None else 1)
+            total += thing.mass_kg * count
     holds_l = boxes_of(rows.asset.kit.boxes).get(name.casefold())
     return Container(name, items, total, is_weighed, litres, holds_l)
 

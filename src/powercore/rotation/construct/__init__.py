@@ -57,16 +57,13 @@ def construct(
     powercore.rotation.pins.PinRefused
         If a pin can't be kept.
     """
-    best: tuple[Key, tuple[Leg, ...]] | None = None
     if styles is None:
         is_big = len(problem.batteries) * problem.grid.count > BIG_STEPS
         styles = OF_BIG if is_big else STYLES
-    for style in styles:
-        legs = Walkthrough(problem, style).run()
-        if len(styles) == 1:
-            return repaired(problem, legs) if problem.scenario.pins else legs
-        key = key_of(problem, legs, verify(problem, legs).outcome)
-        if best is None or key < best[0]:
-            best = key, legs
-    assert best is not None  # noqa: S101 - there is at least one style
-    return repaired(problem, best[1]) if problem.scenario.pins else best[1]
+    plans = [Walkthrough(problem, style).run() for style in styles]
+
+    def key(legs: tuple[Leg, ...]) -> Key:
+        return key_of(problem, legs, verify(problem, legs).outcome)
+
+    best = plans[0] if len(plans) == 1 else min(plans, key=key)
+    return repaired(problem, best) if problem.scenario.pins else best

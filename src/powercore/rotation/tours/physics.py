@@ -106,6 +106,17 @@ def serve(
 
 
 @compiled
+def at_seat(
+    soc: float, b: int, s: int, i: int, t: Arrays
+) -> tuple[float, float, float]:
+    """A battery that feeds a station in an interval, as `serve`, and is topped up."""
+    after, share, below = serve(
+        soc, t.need_wh[s, i], t.holds_wh[s, b], t.floor[s, b], t.reserve[s, b]
+    )
+    return topped_up(after, b, s, i, t), share, below
+
+
+@compiled
 def topped_up(soc: float, b: int, s: int, i: int, t: Arrays) -> float:
     """Charge after what is left over at a seat in an interval has come in."""
     if t.surplus_wh[s, i] <= 0.0:

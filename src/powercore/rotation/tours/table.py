@@ -13,7 +13,7 @@ from powercore.rotation.tours.arrays import (
     State,
     compiled,
 )
-from powercore.rotation.tours.physics import charge_on, serve, topped_up
+from powercore.rotation.tours.physics import at_seat, charge_on
 from powercore.rotation.tours.prices import crew_is_free
 from powercore.rotation.tours.stock import store_left
 from powercore.rotation.tours.together import is_shared, settle
@@ -52,9 +52,7 @@ def walk_through(
     power_w, store_wh, spilt = left.power_w, left.store_wh, left.spilt
     soc, share, below, watts, took = life
     owes = np.zeros(store_wh.shape[0])
-    points, need_wh = t.points, t.need_wh
-    holds_wh, floor, reserve = t.holds_wh, t.floor, t.reserve
-    seats = need_wh.shape[0]
+    points, seats = t.points, t.need_wh.shape[0]
     first_rack = 1 + seats + t.bulk.shape[0]
     soc[0] = t.start_soc[b]
     for i in range(at.size):
@@ -64,11 +62,7 @@ def walk_through(
         p, now = at[i], soc[i]
         after = now
         if 0 < p <= seats:
-            s = p - 1
-            after, share[i], below[i] = serve(
-                now, need_wh[s, i], holds_wh[s, b], floor[s, b], reserve[s, b]
-            )
-            after = topped_up(after, b, s, i, t)
+            after, share[i], below[i] = at_seat(now, b, p - 1, i, t)
         elif seats < p < first_rack:
             y = p - 1 - seats
             if t.is_on[y, i]:

@@ -13,7 +13,7 @@ from __future__ import annotations
 import numpy as np
 
 from powercore.rotation.tours.arrays import ENDLESS_STORE_WH, Arrays, State, compiled
-from powercore.rotation.tours.physics import charge_rate, charged, serve, topped_up
+from powercore.rotation.tours.physics import at_seat, charge_rate, charged
 from powercore.rotation.tours.stock import store_left
 from powercore.values import FloatArray, IntArray
 
@@ -55,15 +55,9 @@ def settle(t: Arrays, state: State) -> bool:
             state.share[b, i], state.below[b, i] = 0.0, 0.0
             state.watts[b, i], state.took[b, i] = 0.0, 0.0
             if 0 < p < first_bay:
-                s = p - 1
-                after, state.share[b, i], state.below[b, i] = serve(
-                    soc,
-                    t.need_wh[s, i],
-                    t.holds_wh[s, b],
-                    t.floor[s, b],
-                    t.reserve[s, b],
+                after, state.share[b, i], state.below[b, i] = at_seat(
+                    soc, b, p - 1, i, t
                 )
-                after = topped_up(after, b, s, i, t)
             elif first_bay <= p < first_rack and t.is_on[p - first_bay, i]:
                 bay[b] = p - first_bay
             state.soc[b, i + 1] = after
