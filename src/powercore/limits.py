@@ -142,3 +142,7 @@ GLOBAL_W, BEAM_W, DIFFUSE_W = (
     Limit(0, 1200, "W/m²"),
     Limit(0, 1000, "W/m²"),
 )
+
+# The debrief.
+#: Whom it left without what a station was there for.
+PEOPLE_AFFECTED = Limit(0, 100_000)

@@ -9,7 +9,7 @@ from django.urls import reverse
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hollow_kettle.debrief.queries import report_of
+from hollow_kettle.debrief.page import report_of
 from hollow_kettle.field import services
 from hollow_kettle.field.queries import entries_of
 from hollow_kettle.log.models import FieldEntry
@@ -107,17 +107,43 @@ def test_off_the_air_has_its_minutes_and_watt_hours(over, drumlin):
 
     (line,) = report.harm
     assert (line.station, line.words, line.note) == (drumlin, "off the air", "lead")
-    assert line.fall.minutes == pytest.approx(45)
-    assert line.fall.energy_wh == pytest.approx(0.75 * mean_a * 12.8)
+    assert line.measured.minutes == pytest.approx(45)
+    assert line.measured.energy_wh == pytest.approx(0.75 * mean_a * 12.8)
+    assert line.low_wh < line.measured.energy_wh < line.high_wh
 
 
 def test_into_reserve_is_counted_apart_from_the_readings(over, esker):
     """Esker's gauge fell from 40 to 10 % between hours 4 and 6: below 20 % since."""
     report = report_of(over, over.ends_at)
 
-    minutes = sum(line.fall.minutes for line in report.reserve if line.station == esker)
-    assert 120 < minutes < 240
-    assert report.missing_wh == pytest.approx(report.harm[0].fall.energy_wh)
+    falls = [fall for fall in report.reserve if fall.station == esker]
+    assert 120 < sum(fall.measured.minutes for fall in falls) < 240
+    assert falls[0].words == "into reserve"
+    assert falls[0].evidence == "gauge 10 %"
+    assert report.missing_wh == pytest.approx(report.harm[0].measured.energy_wh)
+
+
+def test_into_reserve_is_only_likely_without_a_reading_and_never_against_one(
+    over, shelf, esker, marin
+):
+    """Of a 19 Ah pack at 2.2 A for 8 h nobody read anything; then a gauge says 60 %."""
+    battery = shelf["K01"].pk
+    quiet = {"by": marin, "refresh": False}
+    later = FieldEntry.objects.filter(battery=battery, effective_at__gt=over.starts_at)
+    for entry in later:
+        services.strike(over, entry, because="not so", at=over.ends_at, by=marin)
+    rebuild(over.pk)
+    falls = report_of(over, over.ends_at).reserve
+    (likely,) = (fall for fall in falls if fall.station == esker)
+    late = over.starts_at + timedelta(minutes=470)
+    services.note(over, "reading", at=late, battery=battery, gauge_pct=60.0, **quiet)
+    rebuild(over.pk)
+
+    assert likely.words.startswith("likely into reserve, ")
+    assert likely.words.endswith(" in 10")
+    assert likely.evidence == "no reading; by what it drew"
+    now = report_of(over, over.ends_at).reserve
+    assert esker not in [fall.station for fall in now]
 
 
 def test_used_energy_follows_the_readings_not_the_plan(over, esker, drumlin):

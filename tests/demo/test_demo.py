@@ -6,7 +6,7 @@ from datetime import timedelta
 import pytest
 from pypdf import PdfReader
 
-from hollow_kettle.debrief.queries import report_of
+from hollow_kettle.debrief.page import report_of
 from hollow_kettle.demo.history import TRUE_AH
 from hollow_kettle.field.queries import board_of
 from hollow_kettle.log.models import Conflict, FieldEntry, Standing
@@ -90,7 +90,7 @@ def test_the_finished_exercise_had_real_trouble(demo):
     exercise = Event.objects.get(state=Event.State.CLOSED)
     report = report_of(exercise, exercise.ends_at)
 
-    assert {line.fall.what for line in report.lines} == {
+    assert {fall.what for fall in report.falls.every} == {
         "off_air", "low_power", "shed", "reserve",
     }  # fmt: skip
     assert any("K10 quit" in line.note for line in report.harm)

@@ -7,6 +7,7 @@ import pytest
 from django.db import transaction
 from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
+from hollow_kettle.debrief.models import Shortfall
 from hollow_kettle.field import services as field
 from hollow_kettle.instruments.services import make_device
 from hollow_kettle.log.models import FieldEntry
@@ -278,6 +279,17 @@ TABLE = {
     ("field:entry_strike", "POST"): EVENT_BOSS,  # own entries: tests/field
     ("debrief:home", "GET"): EVERYBODY,
     ("debrief:event", "GET"): MEMBERS,
+    ("debrief:causes", "GET"): MEMBERS,
+    ("debrief:causes_results", "GET"): MEMBERS,
+    ("debrief:causes_add", "POST"): EVENT_BOSS,
+    ("debrief:shortfall_add", "GET"): EVENT_BOSS,
+    ("debrief:shortfall_add", "POST"): EVENT_BOSS,
+    ("debrief:shortfall_merge", "POST"): EVENT_BOSS,
+    ("debrief:shortfall_back", "POST"): EVENT_BOSS,
+    ("debrief:shortfall_edit", "GET"): EVENT_BOSS,
+    ("debrief:shortfall_edit", "POST"): EVENT_BOSS,
+    ("debrief:shortfall_split", "POST"): EVENT_BOSS,
+    ("debrief:shortfall_drop", "POST"): EVENT_BOSS,
 }
 EXCEPTIONS = {
     ("plan:batteries", "POST"): (1, 403, 403, 403, 403, 404),
@@ -315,11 +327,14 @@ def urls(event, esker, shelf, kit, marin, people):
     span = {"starts": NOON, "ends": NOON + timedelta(hours=2)}
     add_supply(esker, kind="mains", max_w=50, **span)
     add_array(event, station=esker, watts=100)
+    short = {"event": event, "station": esker, "what": "off_air", **hours}
+    fall = str(Shortfall.objects.create(**short).pk)
     known = {
         "uid": event.pk, "station_uid": esker.pk, "upload_uid": uuid4(),
         "source_uid": event.sources.get().pk, "number": rotation.number,
         "bay_uid": event.bays.get().pk, "site_pk": esker.site_id, "what": "reading",
-        "key": {"shelf:equipment_edit": "hf-40w", "shelf:equipment_delete": "hf-40w"},
+        "key": {"shelf:equipment_edit": "hf-40w", "shelf:equipment_delete": "hf-40w"}
+        | {f"debrief:shortfall_{what}": fall for what in ("edit", "split", "drop")},
         "kind": "battery", "uidb64": "MQ",
         "device_uid": make_device(
             event, by=marin, name="M1", kind="shunt", subject=shelf["K01"].pk
@@ -329,6 +344,9 @@ def urls(event, esker, shelf, kit, marin, people):
         ).made.pk,
         "token": kit.token, "lead": shelf["K01"].pk,
         "pk": {
+            "debrief:shortfall_back": Shortfall.objects.create(
+                **short, is_dropped=True
+            ).pk,
             "field:entry_answer": FieldEntry.objects.get(kind="note").pk,
             "field:entry_strike": FieldEntry.objects.get(kind="note").pk,
             "field:fault_fixed": FieldEntry.objects.get(kind="fault").pk,

@@ -3,9 +3,44 @@
 from django.urls import path
 
 from . import views
+from .causes import views as cause_views
+from .shortfalls import views as shortfall_views
 
 app_name = "debrief"
 urlpatterns = [
     path("", views.home, name="home"),
     path("<uuid:uid>/", views.event, name="event"),
+    path("<uuid:uid>/why/", cause_views.causes, name="causes"),
+    path("<uuid:uid>/why/results/", cause_views.causes_results, name="causes_results"),
+    path("<uuid:uid>/why/add/", cause_views.causes_add, name="causes_add"),
+    path(
+        "<uuid:uid>/shortfalls/add/",
+        shortfall_views.shortfall_add,
+        name="shortfall_add",
+    ),
+    path(
+        "<uuid:uid>/shortfalls/merge/",
+        shortfall_views.shortfall_merge,
+        name="shortfall_merge",
+    ),
+    path(
+        "<uuid:uid>/shortfalls/<uuid:pk>/back/",
+        shortfall_views.shortfall_back,
+        name="shortfall_back",
+    ),
+    path(
+        "<uuid:uid>/shortfalls/<str:key>/edit/",
+        shortfall_views.shortfall_edit,
+        name="shortfall_edit",
+    ),
+    path(
+        "<uuid:uid>/shortfalls/<str:key>/split/",
+        shortfall_views.shortfall_split,
+        name="shortfall_split",
+    ),
+    path(
+        "<uuid:uid>/shortfalls/<str:key>/drop/",
+        shortfall_views.shortfall_drop,
+        name="shortfall_drop",
+    ),
 ]

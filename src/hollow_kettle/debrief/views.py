@@ -6,11 +6,12 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_safe
 
+from hollow_kettle.clock import local
 from hollow_kettle.people.access import access_of
 from hollow_kettle.plan.access import event_or_404, events_visible_to
 from hollow_kettle.plan.models import Event
 
-from . import queries
+from .page import report_of
 
 
 @require_safe
@@ -32,9 +33,12 @@ def event(request: HttpRequest, uid: UUID) -> HttpResponse:
         .exclude(pk=found.pk)
         .exclude(state=Event.State.PLANNED)
     )
+    days = {local(at, found.zone).date() for at in (found.starts_at, found.ends_at)}
     context = {
         "event": found,
-        "report": queries.report_of(found, found.clock.now()),
+        "report": report_of(found, found.clock.now()),
+        #: How moments are shown: an event of one day needs no dates.
+        "when": "time" if len(days) == 1 else "day",
         "others": others,
     }
     return render(request, "debrief/event.html", context)

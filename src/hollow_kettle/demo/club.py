@@ -14,6 +14,9 @@ from django.db import transaction
 from django.db.models import Max
 
 from hollow_kettle.clock import from_local, real_now
+from hollow_kettle.debrief.causes import services as causes
+from hollow_kettle.debrief.history import baseline_of
+from hollow_kettle.debrief.models import Causes
 from hollow_kettle.field import services as field_log
 from hollow_kettle.field.beliefs import work_out
 from hollow_kettle.log import services as log
@@ -311,6 +314,20 @@ def set_clock() -> None:
     )["last"]
     offset = max(at, last or at) - real_now()
     Event.objects.update(clock_offset=offset)
+    for event in Event.objects.exclude(state=Event.State.PLANNED):
+        # Published on the evening before it, however the clock was set meanwhile.
+        evening = event.starts_at - offset - timedelta(hours=15)
+        published = event.rotations.exclude(published_at=None)
+        published.filter(from_min=0).update(published_at=evening)
     Club.objects.update(clock_offset=offset)
     field_day.refresh_from_db()
     work_out(field_day)
+    _debriefed()
+
+
+def _debriefed() -> None:
+    """Work out once why power ran short at the exercise that is over."""
+    for event in Event.objects.filter(state=Event.State.CLOSED, causes=None):
+        baseline = baseline_of(event)
+        if baseline is not None:
+            causes.work_out(Causes(event=event, baseline=baseline))

@@ -10,7 +10,7 @@ says what should have flowed, and readings what did. The result is cached in
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from uuid import UUID
@@ -105,6 +105,8 @@ class Turn:
     readings: list[FieldEntry] = field(default_factory=list)
     #: What is believed of moments of it that somebody asked for.
     history: dict[datetime, SocEstimate] = field(default_factory=dict)
+    #: What is believed, at its end, of its station's draw or its bay's rate.
+    factor: Mixture | None = None
 
     @property
     def station(self) -> str | None:
@@ -154,10 +156,22 @@ class Life:
 
 
 class Walk:
-    """The beliefs of an event's batteries and stations, turn by turn."""
+    """
+    The beliefs of an event's batteries and stations, turn by turn.
 
-    def __init__(self, physics: EventPhysics) -> None:
+    `counts` says which readings count. With a `prior`, each turn says by itself what
+    its station drew, beginning from that.
+    """
+
+    def __init__(
+        self,
+        physics: EventPhysics,
+        *,
+        counts: Callable[[Step], bool] = lambda step: True,
+        prior: Mixture | None = None,
+    ) -> None:
         self.physics = physics
+        self.counts, self.prior = counts, prior
         self.lives: dict[UUID, Life] = {}
         self._factors: dict[str, Mixture] = {}
         self._turns: dict[str, int] = {}
@@ -196,6 +210,8 @@ class Walk:
         plan = self.physics.problem.stations.get(turn.station or "")
         if plan is None:
             return None
+        if self.prior is not None:
+            return self.prior
         known = self._factors.get(plan.key)
         if known is None:
             return draw_prior(plan.spread)
@@ -221,16 +237,18 @@ class Walk:
             if entry is not None:
                 said |= planned_ah >= LEAST_AH
                 hours = (moment - turn.start).total_seconds() / 3600
-                for one in reading_steps(entry, belief.pack, hours):
+                for one in filter(
+                    self.counts, reading_steps(entry, belief.pack, hours)
+                ):
                     belief.apply(one)
             elif moment in wanted and len(turn.history) < len(wanted):
                 belief.mark()
                 turn.history[moment] = unknown()
         turn.history = dict(zip(turn.history, belief.marked(), strict=True))
-        life.at = at
+        life.at, turn.factor = at, belief.factor()
         if turn.station in self.physics.problem.stations:
             self._turns[turn.station] = life.turns + said
-            self._factors[turn.station] = belief.factor()
+            self._factors[turn.station] = turn.factor
 
     def _passed(self, turn: Turn, start: datetime, end: datetime) -> list[Step]:
         place = turn.placement.place if turn.placement else None

@@ -32,16 +32,20 @@ class Fault:
         return symptom_of(self.entry.symptom)
 
     @property
+    def cause_key(self) -> str:
+        """What it was, as a key of `powercore.gear.faults`; empty where nobody said."""
+        key = self._told.cause
+        return key if key in CAUSES else ""
+
+    @property
     def cause(self) -> str:
         """What it was, in words; empty where nobody said."""
-        key = self._told.cause
-        return CAUSES[key].name if key in CAUSES else ""
+        return CAUSES[self.cause_key].name if self.cause_key else ""
 
     @property
     def group(self) -> str:
         """ "connection" or "equipment"; empty where it is neither."""
-        key = self._told.cause
-        return CAUSES[key].group if key in CAUSES else ""
+        return CAUSES[self.cause_key].group if self.cause_key else ""
 
     @property
     def fix(self) -> str:

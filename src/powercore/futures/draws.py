@@ -51,6 +51,9 @@ class Futures:
     #: shapes (L, S, H) and (L, H)
     use_by_hour: FloatArray | None = None
     light_by_hour: FloatArray | None = None
+    #: Which of several problems each is of, from 0; None: in equal parts, in order.
+    #: shape (L,)
+    variant: np.ndarray | None = None
 
     def use(self, minute: int) -> FloatArray:
         """Use against plan at a minute. shape (L, S)"""
@@ -91,6 +94,9 @@ class Runs:
     supplied_wh: FloatArray
     sun_wh: FloatArray
     spilled_wh: FloatArray
+    #: Of what the event asks for as planned, not had: all of it while off the air, and
+    #: what low power leaves out. [Wh], shape (L, S)
+    missed_wh: FloatArray
     #: Out of the battery of each serving leg; into it from panels, and from other
     #: power at the station. [Wh], shape (L, N)
     leg_out_wh: FloatArray

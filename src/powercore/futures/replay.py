@@ -39,7 +39,13 @@ def cut_times(problem: Problem, legs: Sequence[Leg]) -> list[int]:
     return sorted(time for time in times if 0 <= time <= span)
 
 
-def replay(problem: Problem, legs: Sequence[Leg], futures: Futures, index: int) -> Runs:
+def replay(
+    problem: Problem,
+    legs: Sequence[Leg],
+    futures: Futures,
+    index: int,
+    planned: Problem | None = None,
+) -> Runs:
     """
     Replay one future of a rotation.
 
@@ -53,6 +59,8 @@ def replay(problem: Problem, legs: Sequence[Leg], futures: Futures, index: int) 
         Where the future is from.
     index : int
         Which one.
+    planned : Problem, optional
+        The event as it asks for power by its plan; none: as it is.
 
     Returns
     -------
@@ -60,6 +68,7 @@ def replay(problem: Problem, legs: Sequence[Leg], futures: Futures, index: int) 
         With one future (L = 1).
     """
     run = _Run(problem, legs, futures, index)
+    run.planned_w = (planned or problem).load_w
     for start, end in pairwise(cut_times(problem, legs)):
         run.step(start, end)
     return run.result()
@@ -70,6 +79,7 @@ class _Run:
         self, problem: Problem, legs: Sequence[Leg], futures: Futures, index: int
     ) -> None:
         self.problem, self.legs = problem, legs
+        self.planned_w = problem.load_w
         self.futures, self.index = futures, index
         sky = int(futures.sky[index])
         self.capacity = dict(
@@ -103,6 +113,7 @@ class _Run:
         zero = dict.fromkeys(problem.stations, 0.0)
         self.off_air, self.reserve, self.shed = dict(zero), dict(zero), dict(zero)
         self.unserved, self.supplied = dict(zero), dict(zero)
+        self.missed = dict(zero)
         self.direct, self.spilled = dict(zero), dict(zero)
         self.first_off = dict.fromkeys(problem.stations, float("nan"))
         self.source_wh = dict.fromkeys(problem.sources, 0.0)
@@ -208,6 +219,10 @@ class _Run:
         supply = float(self.supply_w[key][at])
         sun = float(self.sun_w[key][at]) * self.light
         load = float(self.problem.load_w[key][at]) * factor
+        planned_w = float(self.planned_w[key][at])
+        lowered_w = planned_w - float(self.problem.load_w[key][at])
+        self.missed[key] += max(0.0, lowered_w) * hours
+        self.lost_w = planned_w - max(0.0, lowered_w)
         if number is None:
             if load > supply + _TINY:
                 self._off(key, start, hours, load)
@@ -331,6 +346,7 @@ class _Run:
             self.first_off[key] = at
         self.off_air[key] += hours * 60
         self.unserved[key] += load * hours
+        self.missed[key] += self.lost_w * hours
 
     def result(self) -> Runs:
         """What came out."""
@@ -344,6 +360,7 @@ class _Run:
             reserve_min=row(self.reserve),
             shed_min=row(self.shed),
             unserved_wh=row(self.unserved),
+            missed_wh=row(self.missed),
             supplied_wh=row(self.supplied),
             sun_wh=row(self.direct),
             spilled_wh=row(self.spilled),

@@ -60,6 +60,7 @@ def simulate(
     legs: Sequence[Leg],
     futures: Futures,
     others: Sequence[Problem] = (),
+    planned: Problem | None = None,
 ) -> Runs:
     """
     Run a rotation through many futures.
@@ -71,16 +72,22 @@ def simulate(
     legs : sequence of Leg
         A rotation that breaks no rule.
     futures : Futures
-        L futures; with V - 1 others, the first L / V are the problem's, and so on.
+        L futures; with V - 1 others, the first L / V are the problem's, and so on, or
+        as they say themselves.
     others : sequence of Problem
         The same event with other numbers: same keys, same legs.
+    planned : Problem, optional
+        The event as it asks for power by its plan; none: as each problem has it.
 
     Returns
     -------
     Runs
         One row for each future.
     """
-    return _Many([problem, *others], legs, futures).run()
+    many = _Many([problem, *others], legs, futures)
+    if planned is not None:
+        many.planned = _table([planned.load_w[key] for key in many.keys], many.steps)
+    return many.run()
 
 
 class _Many:
@@ -92,11 +99,10 @@ class _Many:
         self.legs, self.futures = legs, futures
         self.count = futures.count
         #: Which problem each future is of; one row fits all where there is only one.
-        self.variant = (
-            np.repeat(np.arange(len(problems)), self.count // len(problems))
-            if len(problems) > 1
-            else np.zeros(1, dtype=int)
-        )
+        self.variant = np.zeros(1, dtype=int)
+        if len(problems) > 1:
+            each = np.repeat(np.arange(len(problems)), self.count // len(problems))
+            self.variant = each if futures.variant is None else futures.variant
         self.keys = list(problem.stations)
         self.sources = list(problem.sources.values())
         self.battery_at = {key: i for i, key in enumerate(problem.batteries)}
@@ -107,12 +113,16 @@ class _Many:
                 for one in problems
             ]
         )
+        self.steps = grid.count
+        #: What is asked for by plan, where that is not each problem's own load.
+        self.planned: FloatArray | None = None
         stations = list(problem.stations.values())
         self.supply = _table([one.supplied_w(grid) for one in stations], grid.count)
         self.spare = _table([one.spare_w(grid) for one in stations], grid.count)
         self.rest_min = np.array([one.rest_min for one in stations], dtype=float)
         # A station without a battery looks at the first; without any, at an empty one.
         self.batteries = len(self.battery_at)
+        self._known: dict[tuple[int, int], tuple[float, ...]] = {}
         pad = ((0, 0), (0, 0 if self.batteries else 1))
         self.soc = np.pad(futures.start_soc, pad)
         self.capacity = np.pad(futures.capacity, pad, constant_values=1.0)
@@ -127,7 +137,10 @@ class _Many:
         self.is_shed = np.zeros((self.count, len(self.sheds)), dtype=bool)
         self.sums = {
             name: np.zeros(shape)
-            for name in ("off", "reserve", "shed", "unserved", "fed", "sun", "spilled")
+            for name in (
+                *("off", "reserve", "shed", "unserved", "missed"),
+                *("fed", "sun", "spilled"),
+            )
         }
         self.first_off = np.full(shape, np.nan)
         self.source_wh = np.zeros((self.count, len(self.sources)))
@@ -171,6 +184,7 @@ class _Many:
             reserve_min=sums["reserve"],
             shed_min=sums["shed"],
             unserved_wh=sums["unserved"],
+            missed_wh=sums["missed"],
             supplied_wh=sums["fed"],
             sun_wh=sums["sun"],
             spilled_wh=sums["spilled"],
@@ -201,7 +215,7 @@ class _Many:
                 charging.setdefault(source, []).append(leg)
         rows = [
             [self._fed(one, key, int(leg_of[i])) for i, key in enumerate(self.keys)]
-            for one in self.problems
+            for one in range(len(self.problems))
         ]
         table = np.array(rows, dtype=float).reshape(len(rows), -1, 10)
         columns = np.moveaxis(table, 2, 0)[:, self.variant]
@@ -230,9 +244,19 @@ class _Many:
             ],
         )
 
-    def _fed(self, problem: Problem, station: str, leg: int) -> tuple[float, ...]:
+    def _fed(self, variant: int, station: str, leg: int) -> tuple[float, ...]:
+        """A battery at a station, in numbers; worked out once for each leg."""
         if leg < 0:
             return (0, 1.0, 0.0, 0.0, 1.0, 1.0, 0.0, 1.0, 1.0, 1.0)
+        found = self._known.get((variant, leg))
+        if found is None:
+            found = self._worked_out(self.problems[variant], station, leg)
+            self._known[variant, leg] = found
+        return found
+
+    def _worked_out(
+        self, problem: Problem, station: str, leg: int
+    ) -> tuple[float, ...]:
         battery = self.legs[leg].battery
         feed = problem.feed(station, battery)
         model = problem.field_model(battery, station)
@@ -349,6 +373,10 @@ class _Many:
         self.cut_since = np.where(ends, start + ran * 60, self.cut_since)
         sums["off"] += off_h * 60
         sums["unserved"] += load * off_h
+        own = self.load[self.variant, :, at]
+        asked = own if self.planned is None else self.planned[:, at]
+        lowered = np.maximum(asked - own, 0.0)
+        sums["missed"] += lowered * hours + (asked - lowered) * off_h
         on_h = np.where(drawing, ran, hours)
         sums["fed"] += from_supply * on_h
         sums["sun"] += from_sun * on_h

@@ -29,6 +29,7 @@ SUMS = (
     "reserve_min",
     "shed_min",
     "unserved_wh",
+    "missed_wh",
     "supplied_wh",
     "sun_wh",
     "spilled_wh",

@@ -148,6 +148,12 @@ def wh(value: float | None) -> str:
 
 
 @register.filter
+def plain(value: int) -> str:
+    """A whole number that may be below zero, with a minus of its own width."""
+    return f"{value:,}".replace("-", "−")
+
+
+@register.filter
 def ah(value: float | None) -> str:
     """Amp-hours with one decimal, none from a hundred on."""
     if value is None:

@@ -1,0 +1,342 @@
+"""What really was at an event, as the core's attribution takes it."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+from datetime import datetime
+from uuid import UUID
+
+import numpy as np
+
+from hollow_kettle.debrief.history import History
+from hollow_kettle.debrief.models import Shortfall
+from hollow_kettle.debrief.shortfalls.queries import Falls
+from hollow_kettle.field.beliefs import Turn, Walk, lives_of, readings_of, turns_of
+from hollow_kettle.log.models import (
+    FieldEntry,
+    Kind,
+    PlaceKind,
+    SourceOff,
+    StationSpan,
+)
+from hollow_kettle.log.services import counting
+from hollow_kettle.plan.bridge.rotations import core_legs
+from hollow_kettle.plan.bridge.scenario import scenario_from
+from hollow_kettle.plan.bridge.windows import clipped
+from hollow_kettle.plan.models import Rotation
+from powercore.belief.mixture import FACTOR_EDGES, Mixture
+from powercore.belief.steps import CounterReading, Step
+from powercore.debrief.attribute import Actual
+from powercore.debrief.separate import (
+    Ratio,
+    ReadTurn,
+    Separated,
+    said_between,
+    separate,
+)
+from powercore.debrief.shortfall import Stretch, shortfall
+from powercore.debrief.versions import Sky, versions_of
+from powercore.event.plans import LOW, Pin
+from powercore.event.problem import CHARGE, SERVE, Leg, Problem
+from powercore.event.scenario import Scenario
+from powercore.futures.draws import SKY_SD
+from powercore.physics.loads import ONE_IN_TEN
+from powercore.values import Window
+
+#: Ways of running short whose energy is known.
+COUNTED = (Shortfall.What.OFF_AIR, Shortfall.What.LOW_POWER)
+#: How far a station's draw may be from a plan that nobody measured: one standard
+#: deviation of its logarithm. Common practice, no source.
+PLAN_SD = 0.3
+#: How far a battery may be from what it was trusted with, beside how sure that is.
+#: Common practice, no source.
+AGED_SD = 0.1
+#: What each turn begins with, so that its readings alone say what was used: wide.
+ANYTHING = Mixture.normal(1.2, 0.7, FACTOR_EDGES)
+#: What panels gave where somebody read their amps: each reading, as a share.
+PANEL_SD = 0.2
+
+
+@dataclass(frozen=True, slots=True)
+class Game:
+    """A plan and what became of it, ready to be shared among causes."""
+
+    problem: Problem
+    legs: list[Leg]
+    actual: Actual
+    separated: Separated
+    light: Ratio
+    #: Stations and batteries that the plan did not know, by name.
+    unplanned: list[str]
+
+
+def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
+    """The plan that was published last before an event began, and what really was."""
+    planned = scenario_from(baseline.snapshot)
+    now = history.physics.problem.scenario
+    known = {one.key for one in planned.batteries}
+    more = tuple(
+        replace(one, start_place="yard", is_spare=False)
+        for one in now.batteries
+        if one.key not in known
+    )
+    span_min = min(planned.span_min, round(history.event.minute_of(history.until)))
+    problem = Problem(
+        replace(
+            planned, batteries=(*planned.batteries, *more), span_min=max(1, span_min)
+        )
+    )
+    separated = _separated(history, problem)
+    light = _light(history, problem)
+    real = Problem(_as_logged(problem.scenario, now))
+    windows = [one.windows for one in problem.sources.values()]
+    is_other = [one.windows for one in real.sources.values()] != windows
+    actual = Actual(
+        believed=versions_of(
+            problem,
+            separated,
+            start_soc=_starts(history, problem),
+            sky=Sky(
+                station_sun_w=list(real.forecast_w.values()),
+                source_sun_w=list(real.yard_forecast_w.values()),
+                light=light,
+            ),
+        ),
+        legs=tuple(_legs(history, problem)),
+        sources=real if is_other else None,
+        dead=_dead(history, problem),
+        faults=_stretches(history, problem, (f for f in falls.every if f.group)),
+        saving=_saving(history, problem),
+        **_logged(falls, problem),
+    )
+    unplanned = [one.tag for one in more]
+    unplanned += [
+        one.name for one in history.stations if str(one.pk) not in problem.stations
+    ]
+    legs = _until(core_legs(baseline), problem.span_min)
+    return Game(problem, legs, actual, separated, light, unplanned)
+
+
+def _until(legs: Iterable[Leg], minute: int) -> list[Leg]:
+    """Legs as far as they had come by a minute."""
+    return [
+        replace(leg, end_min=min(leg.end_min, minute))
+        for leg in legs
+        if leg.start_min < minute
+    ]
+
+
+def _as_logged(planned: Scenario, now: Scenario) -> Scenario:
+    """A plan with sources and sky as they really were."""
+    real = {one.key: one for one in now.sources}
+    return replace(
+        planned,
+        sources=tuple(
+            replace(
+                one,
+                windows=real[one.key].windows,
+                arrays=real[one.key].arrays,
+            )
+            if one.key in real
+            else one
+            for one in planned.sources
+        ),
+        site=planned.site or now.site,
+        sky=now.sky or planned.sky,
+    )
+
+
+def _legs(history: History, problem: Problem) -> Iterable[Leg]:
+    """Who really fed what and who charged where, in whole minutes."""
+    event = history.event
+    for turn in history.lives:
+        place = turn.placement.place if turn.placement else None
+        key = str(turn.battery)
+        if place is None or key not in problem.batteries:
+            continue
+        start, end = clipped(event, turn.start, turn.end or history.until, 0)
+        if end <= start:
+            continue
+        if turn.station in problem.stations:
+            kind, at = SERVE, turn.station
+        elif place.kind == PlaceKind.BAY and str(place.pk) in problem.bays:
+            kind, at = CHARGE, str(place.pk)
+        else:
+            continue
+        yield Leg(kind=kind, battery=key, place=at, start_min=start, end_min=end)
+
+
+def _dead(history: History, problem: Problem) -> dict[str, list[Window]]:
+    """When bays gave nothing by the log."""
+    event = history.event
+    found: defaultdict[str, list[Window]] = defaultdict(list)
+    for row in SourceOff.objects.filter(event_key=event.pk):
+        start, end = clipped(event, row.started_at, row.ended_at or event.ends_at, 0)
+        if end > start and str(row.source_key) in problem.bays:
+            found[str(row.source_key)].append(Window(start_min=start, end_min=end))
+    return dict(found)
+
+
+def _stretches(
+    history: History, problem: Problem, falls: Iterable
+) -> dict[str, list[Window]]:
+    """Stretches off the air, by station."""
+    found: defaultdict[str, list[Window]] = defaultdict(list)
+    for fall in falls:
+        start, end = clipped(history.event, fall.start, fall.end, 0)
+        key = str(fall.station.pk)
+        if fall.what == "off_air" and end > start and key in problem.stations:
+            found[key].append(Window(start_min=start, end_min=end))
+    return dict(found)
+
+
+def _saving(history: History, problem: Problem) -> tuple[Pin, ...]:
+    """When stations were on low power."""
+    found = []
+    for span in history.spans:
+        start, end = clipped(
+            history.event, span.started_at, span.ended_at or history.until, 0
+        )
+        key = str(span.station_key)
+        if span.what == "low_power" and end > start and key in problem.stations:
+            found.append(Pin(kind=LOW, place=key, start_min=start, end_min=end))
+    return tuple(found)
+
+
+def _logged(falls: Falls, problem: Problem) -> dict[str, dict[str, float]]:
+    """What each station had not of its plan, and for how long, by the log."""
+    missed = dict.fromkeys(problem.stations, 0.0)
+    off = dict.fromkeys(problem.stations, 0.0)
+    low = problem.all_low
+    for fall in falls.every:
+        key = str(fall.station.pk)
+        if key not in missed or fall.what not in COUNTED:
+            continue
+        measured = shortfall(
+            fall.what,
+            Stretch(start_min=fall.measured.start_min, end_min=fall.measured.end_min),
+            grid=problem.grid,
+            full_w=problem.load_w[key],
+            low_w=low.load_w[key],
+        )
+        missed[key] += measured.energy_wh or 0.0
+        if fall.what == "off_air":
+            off[key] += measured.minutes
+    return {"missed_wh": missed, "off_min": off}
+
+
+# --- what readings say ---
+
+
+def _separated(history: History, problem: Problem) -> Separated:
+    """What stations drew and what batteries hold, by readings alone."""
+    counted = _turns(history, _is_counter)
+    others = _turns(history, lambda step: not _is_counter(step), with_ends=True)
+    read = []
+    for turn, drawn in counted.items():
+        key, battery = turn[0], turn[1]
+        used = others.get(turn)
+        if key not in problem.stations or battery not in problem.batteries:
+            continue
+        one = ReadTurn(
+            station=key,
+            battery=battery,
+            start_min=history.event.minute_of(drawn.start),
+            end_min=history.event.minute_of(drawn.end or history.until),
+            drawn=said_between(ANYTHING, drawn.factor) if drawn.factor else None,
+            used=said_between(ANYTHING, used.factor) if used and used.factor else None,
+        )
+        if one.drawn or one.used:
+            read.append(one)
+    return separate(
+        read,
+        station_sd={
+            key: float(np.hypot(one.spread, PLAN_SD))
+            for key, one in problem.stations.items()
+        },
+        battery_sd={
+            key: float(np.hypot(one.trusted_sd, AGED_SD))
+            for key, one in problem.batteries.items()
+        },
+    )
+
+
+def _is_counter(step: Step) -> bool:
+    return isinstance(step, CounterReading)
+
+
+def _turns(
+    history: History, counts: Callable[[Step], bool], *, with_ends: bool = False
+) -> dict[tuple[str, str, datetime], Turn]:
+    """Turns at stations, each walked by itself, by readings of one sort."""
+    physics, event = history.physics, history.event
+    uids = [UUID(key) for key in physics.problem.batteries]
+    readings = readings_of(event)
+    if with_ends:
+        for span in history.spans:
+            ended = history.power_ended(span)
+            if ended is not None:
+                readings[ended.battery].append(_at_its_end(history, span, ended))
+                readings[ended.battery].sort(key=lambda one: one.effective_at)
+    turns = [
+        turn
+        for turn in turns_of(lives_of(uids), readings, uids)
+        if turn.start < history.until
+    ]
+    Walk(physics, counts=counts, prior=ANYTHING).through(turns, history.until)
+    return {
+        (turn.station, str(turn.battery), turn.start): turn
+        for turn in turns
+        if turn.station is not None and turn.station in physics.problem.stations
+    }
+
+
+def _at_its_end(history: History, span: StationSpan, turn: Turn) -> FieldEntry:
+    """That a battery's power ended, as if a gauge had shown where it does."""
+    feed = history.physics.problem.feed(turn.station or "", str(turn.battery))
+    return FieldEntry(
+        kind=Kind.READING,
+        battery=turn.battery,
+        effective_at=span.started_at,
+        gauge_pct=100 * feed.floor_soc,
+    )
+
+
+def _starts(history: History, problem: Problem) -> dict[str, tuple[float, float]]:
+    """What is believed of each battery's charge as the event began."""
+    event, found = history.event, {}
+    for turn in history.lives:
+        begun = turn.start <= event.starts_at
+        if not begun or (turn.end is not None and turn.end <= event.starts_at):
+            continue
+        if str(turn.battery) not in problem.batteries or not turn.history:
+            continue
+        moment = min(turn.history, key=lambda at: abs(at - event.starts_at))
+        one = turn.history[moment]
+        sd = (one.high - one.low) / (2 * ONE_IN_TEN)
+        found[str(turn.battery)] = (one.typical, sd)
+    return found
+
+
+def _light(history: History, problem: Problem) -> Ratio:
+    """What panels gave of what the sky was to give, by amps that were read."""
+    has_panels = any(one.any() for one in problem.forecast_w.values()) or any(
+        one.any() for one in problem.yard_forecast_w.values()
+    )
+    if not has_panels:
+        return Ratio(log=0.0, sd=0.0)
+    logs = []
+    entries = FieldEntry.objects.filter(
+        event_key=history.event.pk, kind=Kind.PANEL, amps__gt=0
+    )
+    for entry in counting(entries):
+        owner = str(entry.station_key or entry.source_key or "")
+        expected_w = history.physics.panels_w(owner, entry.effective_at)
+        if expected_w > 1 and entry.amps:
+            volts = problem.station_v(owner) if owner in problem.stations else 13.0
+            logs.append(float(np.log(max(0.05, entry.amps * volts / expected_w))))
+    prior, each = 1 / SKY_SD**2, 1 / PANEL_SD**2
+    precision = prior + each * len(logs)
+    return Ratio(log=each * sum(logs) / precision, sd=precision**-0.5)
