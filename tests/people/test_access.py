@@ -16,6 +16,7 @@ from hollow_kettle.plan.models import OpenHours, Pin, Search, StationEquipment
 from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.plan.stations.services import add_supply
 from hollow_kettle.plan.sun.services import add_array
+from hollow_kettle.shelf.models import Action
 from hollow_kettle.shelf.prints import paper
 from tests.conftest import NOON
 
@@ -279,6 +280,16 @@ TABLE = {
     ("field:entry_strike", "POST"): EVENT_BOSS,  # own entries: tests/field
     ("debrief:home", "GET"): EVERYBODY,
     ("debrief:event", "GET"): MEMBERS,
+    ("debrief:action_list", "GET"): MEMBERS,
+    ("debrief:action_add", "GET"): EVENT_BOSS,
+    ("debrief:action_add", "POST"): EVENT_BOSS,
+    ("shelf:action_list", "GET"): EVERYBODY,
+    ("shelf:action_add", "GET"): BOSS,
+    ("shelf:action_add", "POST"): BOSS,
+    ("shelf:action_edit", "GET"): BOSS,
+    ("shelf:action_edit", "POST"): BOSS,
+    ("shelf:action_end", "POST"): BOSS,  # its owner too: tests/shelf/test_actions.py
+    ("shelf:action_reopen", "POST"): BOSS,
     ("debrief:causes", "GET"): MEMBERS,
     ("debrief:causes_results", "GET"): MEMBERS,
     ("debrief:causes_add", "POST"): EVENT_BOSS,
@@ -328,6 +339,7 @@ def urls(event, esker, shelf, kit, marin, people):
     add_supply(esker, kind="mains", max_w=50, **span)
     add_array(event, station=esker, watts=100)
     short = {"event": event, "station": esker, "what": "off_air", **hours}
+    action = Action.objects.create(words="crimp it", due_on=NOON.date(), owner=marin)
     fall = str(Shortfall.objects.create(**short).pk)
     known = {
         "uid": event.pk, "station_uid": esker.pk, "upload_uid": uuid4(),
@@ -380,6 +392,8 @@ def urls(event, esker, shelf, kit, marin, people):
             kwargs[part] = value.get(name, 1) if isinstance(value, dict) else value
         if name.startswith("shelf:") and "uid" in parts:
             kwargs["uid"] = shelf_uid(name, shelf["K01"], kit)
+        if name in ("shelf:action_edit", "shelf:action_end", "shelf:action_reopen"):
+            kwargs["uid"] = action.pk
         if name == "plan:yard_row_delete":
             kwargs["what"] = "crew"
         if name.startswith("people:person_") and "uid" in parts:

@@ -3,6 +3,7 @@
 from django.urls import path
 
 from . import views
+from .actions import views as action_views
 from .causes import views as cause_views
 from .shortfalls import views as shortfall_views
 
@@ -10,6 +11,8 @@ app_name = "debrief"
 urlpatterns = [
     path("", views.home, name="home"),
     path("<uuid:uid>/", views.event, name="event"),
+    path("<uuid:uid>/actions/", action_views.action_list, name="action_list"),
+    path("<uuid:uid>/actions/add/", action_views.action_add, name="action_add"),
     path("<uuid:uid>/why/", cause_views.causes, name="causes"),
     path("<uuid:uid>/why/results/", cause_views.causes_results, name="causes_results"),
     path("<uuid:uid>/why/add/", cause_views.causes_add, name="causes_add"),

@@ -14,6 +14,7 @@ from django.db import transaction
 from django.db.models import Max
 
 from hollow_kettle.clock import from_local, real_now
+from hollow_kettle.debrief.actions.page import WORDS
 from hollow_kettle.debrief.causes import services as causes
 from hollow_kettle.debrief.history import baseline_of
 from hollow_kettle.debrief.models import Causes
@@ -28,8 +29,9 @@ from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event
 from hollow_kettle.plan.stations.library import stock_patterns
 from hollow_kettle.plan.yard.services import add_crew
+from hollow_kettle.shelf.actions.services import end_action, save_action
 from hollow_kettle.shelf.assets.library import stock_library
-from hollow_kettle.shelf.models import Asset
+from hollow_kettle.shelf.models import Action, Asset
 
 from . import events, gear, shelf
 from .history import Story
@@ -100,6 +102,31 @@ def _exercise(people: dict[str, Actor], owned: dict[str, Asset], home: Place) ->
     log.rebuild(event.pk)
     work_out(event)
     set_state(event, state=Event.State.CLOSED, by=people["marin"])
+    _actions(event, people, owned)
+
+
+def _actions(event: Event, people: dict[str, Actor], owned: dict[str, Asset]) -> None:
+    """What came of the exercise: one thing done, one open, one late."""
+    rows: tuple[tuple[str, str, str, str, int], ...] = (
+        ("Test K10's capacity at the bench", "sorrel", "", "K10", 60),
+        (WORDS["load"].format(station="Drumlin"), "marin", "Drumlin", "", 90),
+        ("Leave a spare at Hall Green", "heron", "Hall Green", "", 30),
+    )
+    for words, who, station, tag, days in rows:
+        action = Action(
+            words=words,
+            owner=people[who],
+            due_on=event.ends_at.date() + timedelta(days=days),
+            station=station,
+            evidence="off the air at the exercise",
+        )
+        save_action(
+            action,
+            asset=owned.get(tag),
+            by=people["marin"],
+            event=(event.pk, event.name),
+        )
+    end_action(action, state="done", outcome="the rack there takes one now")
 
 
 def _low_power(event: Event, people: dict[str, Actor]) -> None:

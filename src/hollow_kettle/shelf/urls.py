@@ -2,6 +2,7 @@
 
 from django.urls import path
 
+from .actions import views as actions
 from .bench import views as bench
 from .browse import load_views as loads
 from .browse import views as assets
@@ -53,6 +54,11 @@ urlpatterns = [
     path("charged/", custody.charged_many, name="charged_many"),
     path("out/", custody.out_list, name="out_list"),
     path("due/", due.due, name="due_list"),
+    path("actions/", actions.action_list, name="action_list"),
+    path("actions/add/", actions.action_add, name="action_add"),
+    path("actions/<uuid:uid>/", actions.action_edit, name="action_edit"),
+    path("actions/<uuid:uid>/end/", actions.action_end, name="action_end"),
+    path("actions/<uuid:uid>/reopen/", actions.action_reopen, name="action_reopen"),
     path("departure/", due.gate_list, name="gate_list"),
     path("fits/", joins.matrix, name="matrix"),
     path("leads/", joins.lead_finder, name="lead_finder"),

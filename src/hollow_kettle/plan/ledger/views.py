@@ -16,6 +16,7 @@ from hollow_kettle.plan.access import event_or_404, events_visible_to, station_o
 from hollow_kettle.plan.changelog import notes_of
 from hollow_kettle.plan.models import Event
 from hollow_kettle.plan.policy import policy_of
+from hollow_kettle.shelf.actions.queries import open_for
 from hollow_kettle.ui.forms import NumberField, time_of_day
 from powercore.futures.whatif import Change
 from powercore.limits import Limit
@@ -37,12 +38,18 @@ def event_detail(request: HttpRequest, uid: UUID) -> HttpResponse:
         "page": page,
         "policy": policy_of(event),
         "changes": notes_of(event)[:LATEST_CHANGES],
+        "open_actions": open_for(
+            event.stations.values_list("name", flat=True),
+            event.batteries.values_list("pk", flat=True),
+        )[:MOST_ACTIONS],
     }
     return render(request, "plan/event_detail.html", context)
 
 
 #: Changes that stand beside the ledger; the others are a page further.
 LATEST_CHANGES = 4
+#: Open actions that stand beside a plan.
+MOST_ACTIONS = 5
 #: What a coordinator may ask "what if" about.
 WHAT_IF_KINDS = (
     ("low", "low power, from – to"),

@@ -1,5 +1,6 @@
 """What the club owns, what was found out about it, and how kits are built."""
 
+from .actions import Action
 from .asset import CHEMISTRY_CHOICES, Asset, Attachment, EquipmentStep, EquipmentType
 from .bench import BenchRow, BenchTest, Estimate
 from .details import (
@@ -35,6 +36,7 @@ from .kits import (
 __all__ = [
     "CHEMISTRY_CHOICES",
     "Acceptance",
+    "Action",
     "AntennaPart",
     "Asset",
     "Attachment",
