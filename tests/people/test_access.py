@@ -16,7 +16,7 @@ from hollow_kettle.plan.models import OpenHours, Pin, Search, StationEquipment
 from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.plan.stations.services import add_supply
 from hollow_kettle.plan.sun.services import add_array
-from hollow_kettle.shelf.models import Action
+from hollow_kettle.shelf.models import Action, Estimate
 from hollow_kettle.shelf.prints import paper
 from tests.conftest import NOON
 
@@ -290,6 +290,10 @@ TABLE = {
     ("shelf:action_edit", "POST"): BOSS,
     ("shelf:action_end", "POST"): BOSS,  # its owner too: tests/shelf/test_actions.py
     ("shelf:action_reopen", "POST"): BOSS,
+    ("debrief:backtest", "GET"): EVERYBODY,
+    ("debrief:learned", "GET"): MEMBERS,
+    ("debrief:learned_answer", "POST"): EVENT_BOSS,
+    ("plan:station_learned", "POST"): EVENT_BOSS,
     ("debrief:causes", "GET"): MEMBERS,
     ("debrief:causes_results", "GET"): MEMBERS,
     ("debrief:causes_add", "POST"): EVENT_BOSS,
@@ -358,6 +362,10 @@ def urls(event, esker, shelf, kit, marin, people):
         "pk": {
             "debrief:shortfall_back": Shortfall.objects.create(
                 **short, is_dropped=True
+            ).pk,
+            "debrief:learned_answer": Estimate.objects.create(
+                subject=esker.pk, quantity="draw_factor", mean=1.3, sd=0.1,
+                event_key=event.pk,
             ).pk,
             "field:entry_answer": FieldEntry.objects.get(kind="note").pk,
             "field:entry_strike": FieldEntry.objects.get(kind="note").pk,

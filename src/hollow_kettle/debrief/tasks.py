@@ -7,6 +7,7 @@ from time import monotonic
 from procrastinate.contrib.django import app
 
 from .causes import services
+from .learning.services import propose
 from .models import Causes
 
 #: Progress is written down at most so often. [s]
@@ -30,7 +31,7 @@ def causes(causes_id: int) -> None:
             Causes.objects.filter(pk=causes_id).update(progress=share)
 
     try:
-        services.work_out(found, told)
+        propose(found.event, *services.work_out(found, told))
     except Exception:
         Causes.objects.filter(pk=causes_id).update(has_failed=True)
         raise

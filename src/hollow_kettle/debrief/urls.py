@@ -5,6 +5,7 @@ from django.urls import path
 from . import views
 from .actions import views as action_views
 from .causes import views as cause_views
+from .learning import views as learning_views
 from .shortfalls import views as shortfall_views
 
 app_name = "debrief"
@@ -13,6 +14,13 @@ urlpatterns = [
     path("<uuid:uid>/", views.event, name="event"),
     path("<uuid:uid>/actions/", action_views.action_list, name="action_list"),
     path("<uuid:uid>/actions/add/", action_views.action_add, name="action_add"),
+    path("backtest/", learning_views.backtest_page, name="backtest"),
+    path("<uuid:uid>/learned/", learning_views.learned, name="learned"),
+    path(
+        "<uuid:uid>/learned/<int:pk>/answer/",
+        learning_views.learned_answer,
+        name="learned_answer",
+    ),
     path("<uuid:uid>/why/", cause_views.causes, name="causes"),
     path("<uuid:uid>/why/results/", cause_views.causes_results, name="causes_results"),
     path("<uuid:uid>/why/add/", cause_views.causes_add, name="causes_add"),

@@ -17,6 +17,7 @@ from hollow_kettle.clock import from_local, real_now
 from hollow_kettle.debrief.actions.page import WORDS
 from hollow_kettle.debrief.causes import services as causes
 from hollow_kettle.debrief.history import baseline_of
+from hollow_kettle.debrief.learning.services import propose
 from hollow_kettle.debrief.models import Causes
 from hollow_kettle.field import services as field_log
 from hollow_kettle.field.beliefs import work_out
@@ -357,4 +358,5 @@ def _debriefed() -> None:
     for event in Event.objects.filter(state=Event.State.CLOSED, causes=None):
         baseline = baseline_of(event)
         if baseline is not None:
-            causes.work_out(Causes(event=event, baseline=baseline))
+            row = Causes(event=event, baseline=baseline)
+            propose(event, *causes.work_out(row))

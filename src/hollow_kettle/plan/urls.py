@@ -38,6 +38,11 @@ _event = [
         name="station_order",
     ),
     path(
+        "stations/<uuid:station_uid>/learned/",
+        stations.station_learned,
+        name="station_learned",
+    ),
+    path(
         "stations/<uuid:station_uid>/delete/",
         stations.station_delete,
         name="station_delete",

@@ -85,6 +85,7 @@ OF_STATIONS = {
     "low_words": WORDS,
     "watch_words": WORDS,
     "weight": number(1, 5),
+    "draws": number(0.5, 2),
     "hazards": WORDS,
     "cold_c": maybe(number(-20, 20)),
 }

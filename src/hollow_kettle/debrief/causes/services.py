@@ -19,7 +19,7 @@ from hollow_kettle.plan.bridge.problems import fingerprint_of
 from hollow_kettle.plan.models import Event
 from powercore.debrief.attribute import Attribution, attribute
 
-from .bridge import game_of
+from .bridge import Game, game_of
 from .words import sentences_of
 
 
@@ -62,8 +62,10 @@ def ask(event: Event) -> Causes | None:
     return row
 
 
-def work_out(row: Causes, told: Callable[[float], None] = lambda share: None) -> None:
-    """Work the causes of an event out, and keep them."""
+def work_out(
+    row: Causes, told: Callable[[float], None] = lambda share: None
+) -> tuple[Game, Attribution]:
+    """Work the causes of an event out, and keep them; what was shared, and how."""
     event = row.event
     basis = basis_of(event)
     history = History(event, event.clock.now())
@@ -76,6 +78,7 @@ def work_out(row: Causes, told: Callable[[float], None] = lambda share: None) ->
     }
     row.basis, row.progress, row.has_failed = basis, 1.0, False
     row.save()
+    return game, found
 
 
 def attribution_of(row: Causes) -> Attribution | None:

@@ -94,18 +94,28 @@ def _starts(game: Game, key: str, starts: dict[str, Likely]) -> str:
     return _listed(off) if off else "batteries began about as planned"
 
 
-def _moves(game: Game, key: str) -> str:
-    """How reliefs were late, early, or not planned."""
-    planned = _reliefs(game.legs, key)
-    real = _reliefs(game.actual.legs, key)
-    late, extra = [], 0
-    for battery, minute in real:
+def lateness_of(game: Game) -> list[int]:
+    """How late each planned relief that was made came, early ones below zero. [min]"""
+    return [one for key in game.problem.stations for one in _late(game, key)[0]]
+
+
+def _late(game: Game, key: str) -> tuple[list[int], int]:
+    """How late reliefs came to a station, and how many came that were not planned."""
+    planned, late, extra = _reliefs(game.legs, key), [], 0
+    for battery, minute in _reliefs(game.actual.legs, key):
         near = [at for tag, at in planned if tag == battery]
         best = min(near, key=lambda at: abs(at - minute), default=None)
         if best is None or abs(best - minute) > SAME_MIN:
             extra += 1
         else:
             late.append(minute - best)
+    return late, extra
+
+
+def _moves(game: Game, key: str) -> str:
+    """How reliefs were late, early, or not planned."""
+    planned = _reliefs(game.legs, key)
+    late, extra = _late(game, key)
     parts = []
     behind = [one for one in late if one > ON_TIME_MIN]
     if behind:

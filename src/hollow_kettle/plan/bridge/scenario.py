@@ -88,7 +88,7 @@ def scenario_of(
                 from_min,
                 from_yard(walks, yard, station),
                 arrays[station.pk],
-                draws.get(station.pk, 1.0),
+                station.draws * draws.get(station.pk, 1.0),
             )
             for station in stations
         ),

@@ -25,6 +25,7 @@ from hollow_kettle.plan.drawing import span_of
 from hollow_kettle.plan.models import Event, Purpose
 from hollow_kettle.plan.policy import POLICIES
 from hollow_kettle.shelf.charge.queries import shelf_batteries
+from hollow_kettle.shelf.estimates.queries import lateness
 from hollow_kettle.ui.seen import wait_for
 from hollow_kettle.ui.tried import tried
 
@@ -65,6 +66,8 @@ def _event_form(request: HttpRequest, event: Event | None) -> HttpResponse:
             for name in forms.EventForm.base_fields
             if name not in ("starts", "ends")
         }
+    elif (late := lateness()) is not None:
+        initial = {"lateness_min": round(late.mean)}
     form = forms.EventForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
         by = actor_of(request)

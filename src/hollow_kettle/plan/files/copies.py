@@ -184,6 +184,8 @@ def _copy_station(station: Station, new: Event, moved: Moved) -> Station:
         is_unattended=station.is_unattended,
         weight=station.weight,
         cold_c=station.cold_c,
+        draws=station.draws,
+        draws_from=station.draws_from,
     )
     for item in station.equipment.all():
         _again(

@@ -228,6 +228,7 @@ def _station(event: Event, plan: StationPlan, spot: Spot | None) -> Station:
         spares=plan.spares,
         weight=plan.weight,
         cold_c=plan.cold_c,
+        draws=plan.draws,
     )
     for load in plan.loads:
         _equipment(event, station, plan, load)

@@ -24,6 +24,7 @@ from powercore.values import Window
 
 from .compare import compare, requests_of
 from .demand import set_page
+from .learned import questions
 from .page import ledger_page
 from .whatif import what_if_page
 
@@ -38,6 +39,7 @@ def event_detail(request: HttpRequest, uid: UUID) -> HttpResponse:
         "page": page,
         "policy": policy_of(event),
         "changes": notes_of(event)[:LATEST_CHANGES],
+        "questions": questions(event),
         "open_actions": open_for(
             event.stations.values_list("name", flat=True),
             event.batteries.values_list("pk", flat=True),

@@ -52,6 +52,9 @@ class Station(models.Model):
     is_unattended = models.BooleanField("nobody there", default=False)
     #: How cold batteries get there; None: not counted. [°C]
     cold_c = models.FloatField("cold there", null=True, blank=True)
+    #: Real draw over what its list adds up to, and where that was learned.
+    draws = models.FloatField("draws, times its list", default=1)
+    draws_from = models.CharField("learned at", max_length=80, blank=True)
 
     class Meta:
         ordering = ["tier", "name"]
@@ -76,6 +79,7 @@ class Station(models.Model):
                     "spares": limits.SPARES,
                     "weight": limits.WEIGHT,
                     "cold_c": limits.CELSIUS,
+                    "draws": limits.DRAWS,
                 },
             ),
         ]

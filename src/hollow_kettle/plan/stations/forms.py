@@ -34,6 +34,13 @@ class StationForm(Seen, forms.Form):
         help_text="A minute off the air here counts as this many at another station of "
         "its tier; empty: 1.",
     )
+    draws = NumberField(
+        label="Draws, times its list",
+        limit=limits.DRAWS,
+        required=False,
+        help_text="What it really draws over what its equipment and ways of operating "
+        "add up to, where an event showed that; empty: 1.",
+    )
     cold_c = NumberField(
         label="Cold there",
         limit=limits.CELSIUS,

@@ -146,6 +146,23 @@ def station_order(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRes
 
 @require_POST
 @coordinator_only
+def station_learned(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
+    """Plan a station with what an event taught of its draw."""
+    event = event_or_404(request, uid)
+    station = station_or_404(event, station_uid)
+    try:
+        services.plan_as_learned(station, by=actor_of(request))
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+    else:
+        messages.success(
+            request, f"{station} is planned with {station.draws:g} times its list."
+        )
+    return redirect(event)
+
+
+@require_POST
+@coordinator_only
 def station_delete(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
     """Take a station out of the event."""
     event = event_or_404(request, uid)

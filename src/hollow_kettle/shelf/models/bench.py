@@ -20,17 +20,28 @@ class Estimate(models.Model):
 
     CAPACITY = "capacity_ah"
     RESISTANCE = "resistance_mohm"
+    #: Of a station, by its name: real draw over what its list adds up to.
+    DRAW = "draw_factor"
+    #: Of the club's walks: minutes after their time.
+    LATENESS = "lateness_min"
 
     subject = models.UUIDField(db_index=True)
     quantity = models.CharField(max_length=24)
     mean = models.FloatField()
     sd = models.FloatField(default=0)
     n = models.PositiveIntegerField(default=1)
+    #: What it is of, where the subject is no row: a station's name, the walks.
+    name = models.CharField(max_length=80, blank=True)
+    #: The event it was learned at.
+    event_key = models.UUIDField(null=True, blank=True, db_index=True)
     origin = models.CharField(max_length=80)
     evidence = models.CharField(max_length=300, blank=True)
     made_at = models.DateTimeField(default=real_now)
     accepted_by = models.ForeignKey(
         Actor, null=True, blank=True, on_delete=models.SET_NULL
+    )
+    refused_by = models.ForeignKey(
+        Actor, null=True, blank=True, on_delete=models.SET_NULL, related_name="+"
     )
     superseded_by = models.ForeignKey(
         "self", null=True, blank=True, on_delete=models.SET_NULL
@@ -46,6 +57,11 @@ class Estimate(models.Model):
     def is_applied(self) -> bool:
         """Whether plans use it."""
         return self.accepted_by_id is not None and self.superseded_by_id is None
+
+    @property
+    def is_open(self) -> bool:
+        """Whether nobody has accepted or refused it yet."""
+        return self.accepted_by_id is None and self.refused_by_id is None
 
 
 class BenchTest(models.Model):

@@ -1,0 +1,111 @@
+"""Estimates from events, and how well what was known would have foretold them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import sqrt
+
+import numpy as np
+from scipy.stats import t as student
+
+from powercore.debrief.attribute import Likely
+from powercore.physics.loads import ONE_IN_TEN
+
+#: A ratio nearer to its plan than this, or known no better, teaches nothing.
+WORTH = 0.05
+#: How much a station's draw differs from event to event, as a share: one standard
+#: deviation. Common practice, no source.
+BETWEEN_SD = 0.1
+
+
+def sd_of(likely: Likely) -> float:
+    """One standard deviation of what has an 80 % interval."""
+    return (likely.high - likely.low) / (2 * ONE_IN_TEN)
+
+
+def says_something(likely: Likely) -> bool:
+    """Whether a ratio to its plan is off it, as far as it is known."""
+    off = abs(likely.typical - 1)
+    return off >= WORTH and off >= sd_of(likely) / 2
+
+
+def summed(values: Sequence[float]) -> tuple[float, float]:
+    """
+    The mean of some values, and how well it is known.
+
+    Parameters
+    ----------
+    values : sequence of float
+        Two or more.
+
+    Returns
+    -------
+    mean, sd : float
+        `sd` is half the 80 % interval of the mean by Student's t, in normal standard
+        deviations.
+    """
+    count = len(values)
+    spread = float(np.std(values, ddof=1)) / sqrt(count)
+    return float(np.mean(values)), spread * float(student.ppf(0.9, count - 1)) / (
+        ONE_IN_TEN
+    )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Foretold:
+    """A ratio as it was or would have been foretold, and as it came."""
+
+    mean: float
+    sd: float
+    came: float
+    came_sd: float
+
+    @property
+    def error(self) -> float:
+        """What it was off."""
+        return self.came - self.mean
+
+    @property
+    def is_covered(self) -> bool:
+        """Whether it came within its 80 % interval, as far as what came is known."""
+        return abs(self.error) <= ONE_IN_TEN * float(np.hypot(self.sd, self.came_sd))
+
+
+def foretell(
+    known: Sequence[tuple[float, float]], spread: float
+) -> tuple[float, float]:
+    """
+    What other events foretell of a ratio.
+
+    Parameters
+    ----------
+    known : sequence of (float, float)
+        Means and standard deviations of other events; none: the plan as it is.
+    spread : float
+        How far it may be off a plan that nobody measured, as a share.
+
+    Returns
+    -------
+    mean, sd : float
+        Weighted by how well each is known, with what events differ by themselves
+        (a random-effects mean with a known spread between events).
+    """
+    if not known:
+        return 1.0, spread
+    weights = np.array([1 / (sd**2 + BETWEEN_SD**2) for _, sd in known])
+    mean = float(weights @ np.array([one for one, _ in known]) / weights.sum())
+    return mean, sqrt(1 / float(weights.sum()) + BETWEEN_SD**2)
+
+
+def scored(found: Sequence[Foretold]) -> tuple[float, float]:
+    """
+    How well something was foretold.
+
+    Returns
+    -------
+    mean absolute error, share covered : float
+    """
+    errors = [abs(one.error) for one in found]
+    covered = [one.is_covered for one in found]
+    return float(np.mean(errors)), float(np.mean(covered))
