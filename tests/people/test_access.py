@@ -290,6 +290,13 @@ TABLE = {
     ("shelf:action_edit", "POST"): BOSS,
     ("shelf:action_end", "POST"): BOSS,  # its owner too: tests/shelf/test_actions.py
     ("shelf:action_reopen", "POST"): BOSS,
+    ("debrief:actuals", "GET"): MEMBERS,
+    ("debrief:report", "GET"): MEMBERS,
+    ("debrief:report_print", "GET"): MEMBERS,
+    ("debrief:agency_print", "GET"): MEMBERS,
+    ("debrief:power_log_print", "GET"): MEMBERS,
+    ("debrief:report_text", "GET"): MEMBERS,
+    ("debrief:report_package", "GET"): MEMBERS,
     ("debrief:backtest", "GET"): EVERYBODY,
     ("debrief:learned", "GET"): MEMBERS,
     ("debrief:learned_answer", "POST"): EVENT_BOSS,

@@ -63,6 +63,9 @@ class Turn:
     station_key: UUID
     tag: str
     battery: UUID
+    #: When it came there, which may be before the event; and from when to when it
+    #: counts.
+    began: datetime
     start: datetime
     end: datetime
     start_soc: SocEstimate
@@ -127,6 +130,7 @@ class History:
             station_key=UUID(key),
             tag=self.physics.problem.batteries[str(turn.battery)].tag,
             battery=turn.battery,
+            began=turn.start,
             start=start,
             end=end,
             start_soc=replace(every[0], low=low[0], typical=typical[0], high=high[0]),

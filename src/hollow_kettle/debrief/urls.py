@@ -4,8 +4,10 @@ from django.urls import path
 
 from . import views
 from .actions import views as action_views
+from .actuals import views as actual_views
 from .causes import views as cause_views
 from .learning import views as learning_views
+from .reports import views as report_views
 from .shortfalls import views as shortfall_views
 
 app_name = "debrief"
@@ -20,6 +22,19 @@ urlpatterns = [
         "<uuid:uid>/learned/<int:pk>/answer/",
         learning_views.learned_answer,
         name="learned_answer",
+    ),
+    path("<uuid:uid>/actuals/", actual_views.actuals, name="actuals"),
+    path("<uuid:uid>/report/", report_views.report, name="report"),
+    path("<uuid:uid>/report/print/", report_views.report_print, name="report_print"),
+    path("<uuid:uid>/report/agency/", report_views.agency_print, name="agency_print"),
+    path(
+        "<uuid:uid>/report/power-log/",
+        report_views.power_log_print,
+        name="power_log_print",
+    ),
+    path("<uuid:uid>/report/text/", report_views.report_text, name="report_text"),
+    path(
+        "<uuid:uid>/report/package/", report_views.report_package, name="report_package"
     ),
     path("<uuid:uid>/why/", cause_views.causes, name="causes"),
     path("<uuid:uid>/why/results/", cause_views.causes_results, name="causes_results"),

@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from powercore.belief.mixture import FACTOR_EDGES, Mixture
+from powercore.debrief.arrivals import late_of
 from powercore.debrief.attribute import Likely
 from powercore.debrief.learn import (
     Foretold,
@@ -140,3 +141,11 @@ def test_only_what_is_off_the_plan_teaches():
     assert says_something(known)
     assert not says_something(Likely(low=1.0, typical=1.03, high=1.06))
     assert not says_something(Likely(low=0.6, typical=1.1, high=1.6))
+
+
+def test_reliefs_are_matched_once_with_the_nearest_of_their_battery():
+    """K1 due at 100 and 300, K2 at 200; K1 came at 112 and 296, K3 at 205 (by hand)."""
+    planned = [("k1", 100), ("k2", 200), ("k1", 300)]
+
+    assert late_of(planned, [("k1", 112), ("k3", 205), ("k1", 296)]) == ([12, -4], 1)
+    assert late_of(planned, [("k1", 112), ("k1", 115)]) == ([12], 1)

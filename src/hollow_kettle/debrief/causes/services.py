@@ -15,7 +15,6 @@ from hollow_kettle.debrief.history import History, baseline_of
 from hollow_kettle.debrief.models import Causes, Shortfall
 from hollow_kettle.debrief.shortfalls.queries import falls_of
 from hollow_kettle.log.models import FieldEntry
-from hollow_kettle.plan.bridge.problems import fingerprint_of
 from hollow_kettle.plan.models import Event
 from powercore.debrief.attribute import Attribution, attribute
 
@@ -28,7 +27,6 @@ def basis_of(event: Event) -> str:
     log = FieldEntry.objects.filter(event_key=event.pk)
     said = Shortfall.objects.filter(event=event)
     parts = [
-        fingerprint_of(event),
         *log.aggregate(Max("pk"), Count("pk")).values(),
         *said.aggregate(Max("made_at"), Count("pk")).values(),
         getattr(baseline_of(event), "pk", None),

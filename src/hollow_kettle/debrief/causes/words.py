@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 
 from hollow_kettle.debrief.history import History
 from hollow_kettle.debrief.shortfalls.queries import Falls
+from powercore.debrief.arrivals import ON_TIME_MIN, late_of
 from powercore.debrief.attribute import (
     CAPACITY,
     FAULT,
@@ -26,10 +27,6 @@ from .bridge import Game
 
 #: A cause is named in a sentence when it is off its plan by more than this share.
 WORTH = 0.05
-#: A relief so near to its planned time is on time. [min]
-ON_TIME_MIN = 3
-#: Two legs of a battery at one station so near to each other are one. [min]
-SAME_MIN = 120
 
 
 def sentences_of(
@@ -101,15 +98,7 @@ def lateness_of(game: Game) -> list[int]:
 
 def _late(game: Game, key: str) -> tuple[list[int], int]:
     """How late reliefs came to a station, and how many came that were not planned."""
-    planned, late, extra = _reliefs(game.legs, key), [], 0
-    for battery, minute in _reliefs(game.actual.legs, key):
-        near = [at for tag, at in planned if tag == battery]
-        best = min(near, key=lambda at: abs(at - minute), default=None)
-        if best is None or abs(best - minute) > SAME_MIN:
-            extra += 1
-        else:
-            late.append(minute - best)
-    return late, extra
+    return late_of(_reliefs(game.legs, key), _reliefs(game.actual.legs, key))
 
 
 def _moves(game: Game, key: str) -> str:

@@ -148,6 +148,13 @@ def wh(value: float | None) -> str:
 
 
 @register.filter
+def cell(words: object) -> SafeString:
+    """Words for a cell of a table in Markdown, which nothing in them can end."""
+    text = " ".join(str(words).split()).replace("\\", "\\\\").replace("|", "\\|")
+    return mark_safe(text.replace("<", "&lt;"))  # noqa: S308 - no markup is left
+
+
+@register.filter
 def plain(value: int) -> str:
     """A whole number that may be below zero, with a minus of its own width."""
     return f"{value:,}".replace("-", "−")
