@@ -270,6 +270,7 @@ TABLE = {
     ("field:log_sheet", "GET"): MEMBERS,
     ("field:set_up", "POST"): EVENT_BOSS,
     ("field:set_up_list", "GET"): MEMBERS,
+    ("field:tear_down", "GET"): MEMBERS,
     ("field:log_list", "GET"): MEMBERS,
     ("field:entry_add", "GET"): LOGGERS,
     ("field:entry_add", "POST"): LOGGERS,
@@ -291,6 +292,9 @@ TABLE = {
     ("shelf:action_end", "POST"): BOSS,  # its owner too: tests/shelf/test_actions.py
     ("shelf:action_reopen", "POST"): BOSS,
     ("debrief:actuals", "GET"): MEMBERS,
+    ("debrief:contacts", "GET"): MEMBERS,
+    ("debrief:contacts", "POST"): EVENT_BOSS,
+    ("debrief:years", "GET"): EVERYBODY,
     ("debrief:report", "GET"): MEMBERS,
     ("debrief:report_print", "GET"): MEMBERS,
     ("debrief:agency_print", "GET"): MEMBERS,
@@ -314,6 +318,7 @@ TABLE = {
     ("debrief:shortfall_drop", "POST"): EVENT_BOSS,
 }
 EXCEPTIONS = {
+    ("debrief:contacts", "POST"): (1, 403, 403, 403, 403, 404),
     ("plan:batteries", "POST"): (1, 403, 403, 403, 403, 404),
     ("field:entry_strike", "POST"): (1, 403, 403, 403, 403, 404),
 }

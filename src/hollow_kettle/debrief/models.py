@@ -95,3 +95,20 @@ class Causes(models.Model):
     def is_active(self) -> bool:
         """Whether it is still worked out."""
         return self.content is None and not self.has_failed
+
+
+class Contact(models.Model):
+    """A contact that a station made; with whom is not kept."""
+
+    event = models.ForeignKey(Event, on_delete=models.CASCADE, related_name="contacts")
+    station = models.ForeignKey(
+        Station, on_delete=models.CASCADE, related_name="contacts"
+    )
+    at = models.DateTimeField()
+    mode = models.CharField(max_length=16, blank=True)
+
+    class Meta:
+        ordering = ["at"]
+
+    def __str__(self) -> str:
+        return f"{self.mode} at {self.at:%H:%M}Z"

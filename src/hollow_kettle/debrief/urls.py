@@ -6,9 +6,11 @@ from . import views
 from .actions import views as action_views
 from .actuals import views as actual_views
 from .causes import views as cause_views
+from .contacts import views as contact_views
 from .learning import views as learning_views
 from .reports import views as report_views
 from .shortfalls import views as shortfall_views
+from .years import views as year_views
 
 app_name = "debrief"
 urlpatterns = [
@@ -36,6 +38,8 @@ urlpatterns = [
     path(
         "<uuid:uid>/report/package/", report_views.report_package, name="report_package"
     ),
+    path("years/", year_views.years, name="years"),
+    path("<uuid:uid>/contacts/", contact_views.contacts, name="contacts"),
     path("<uuid:uid>/why/", cause_views.causes, name="causes"),
     path("<uuid:uid>/why/results/", cause_views.causes_results, name="causes_results"),
     path("<uuid:uid>/why/add/", cause_views.causes_add, name="causes_add"),

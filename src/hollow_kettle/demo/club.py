@@ -7,6 +7,7 @@ over, one Field Day is at hour 9 of 24, one exercise is being planned.
 
 from __future__ import annotations
 
+import random
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -18,11 +19,11 @@ from hollow_kettle.debrief.actions.page import WORDS
 from hollow_kettle.debrief.causes import services as causes
 from hollow_kettle.debrief.history import baseline_of
 from hollow_kettle.debrief.learning.services import propose
-from hollow_kettle.debrief.models import Causes
+from hollow_kettle.debrief.models import Causes, Contact
 from hollow_kettle.field import services as field_log
 from hollow_kettle.field.beliefs import work_out
 from hollow_kettle.log import services as log
-from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind
+from hollow_kettle.log.models import FieldEntry, Kind, Place, PlaceKind, StationSpan
 from hollow_kettle.log.services import Sent
 from hollow_kettle.people.models import Actor, Club, Role
 from hollow_kettle.people.services import give_duty, make_person
@@ -104,6 +105,7 @@ def _exercise(people: dict[str, Actor], owned: dict[str, Asset], home: Place) ->
     work_out(event)
     set_state(event, state=Event.State.CLOSED, by=people["marin"])
     _actions(event, people, owned)
+    _contacts(event)
 
 
 def _actions(event: Event, people: dict[str, Actor], owned: dict[str, Asset]) -> None:
@@ -128,6 +130,22 @@ def _actions(event: Event, people: dict[str, Actor], owned: dict[str, Asset]) ->
             event=(event.pk, event.name),
         )
     end_action(action, state="done", outcome="the rack there takes one now")
+
+
+def _contacts(event: Event) -> None:
+    """What two of its stations worked, some each hour while they were on the air."""
+    rng = random.Random(SEED)  # noqa: S311 - a story, not a secret
+    off = list(StationSpan.objects.filter(event_key=event.pk, what="off_air"))
+    for name, minutes in (("Hall Green", 5.0), ("Drumlin", 4.0)):
+        station, at = event.stations.get(name=name), event.starts_at
+        made = []
+        while (at := at + timedelta(minutes=rng.expovariate(1 / minutes))) < (
+            event.ends_at
+        ):
+            gone = [one for one in off if one.station_key == station.pk]
+            if not any(one.started_at <= at < (one.ended_at or at) for one in gone):
+                made.append(Contact(event=event, station=station, at=at, mode="SSB"))
+        Contact.objects.bulk_create(made)
 
 
 def _low_power(event: Event, people: dict[str, Actor]) -> None:

@@ -39,6 +39,7 @@ urlpatterns = [
     path("<uuid:uid>/call/", watch.call, name="call"),
     path("<uuid:uid>/handover/", watch.handover, name="handover"),
     path("<uuid:uid>/set-up/list/", watch.set_up_list, name="set_up_list"),
+    path("<uuid:uid>/tear-down/", watch.tear_down, name="tear_down"),
     path("<uuid:uid>/set-up/", views.set_up, name="set_up"),
     path("<uuid:uid>/conflicts/", answers.conflict_list, name="conflict_list"),
     path("<uuid:uid>/conflict/", answers.conflict_answer, name="conflict_answer"),

@@ -30,6 +30,7 @@ from powercore.physics.chemistry import chemistry_of
 
 from . import queries, services
 from .alarms import CAUSES, DANGER
+from .tear_down import ends_of, losses_of
 
 #: Who noted something so lately is still about.
 LATELY = timedelta(hours=3)
@@ -153,6 +154,19 @@ def set_up_list(request: HttpRequest, uid: UUID) -> HttpResponse:
         "cautions": list(dict.fromkeys(cautions)),
     }
     return render(request, "field/set_up.html", context)
+
+
+@require_safe
+def tear_down(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Show in which order each station is taken down, and what goes home."""
+    event = event_or_404(request, uid)
+    starts = starts_of(event, published(event))
+    context = {
+        "event": event,
+        "rows": ends_of(event, starts.stations),
+        "losses": losses_of(event),
+    }
+    return render(request, "field/tear_down.html", context)
 
 
 def _about(event: Event) -> list[str]:

@@ -109,3 +109,19 @@ def scored(found: Sequence[Foretold]) -> tuple[float, float]:
     errors = [abs(one.error) for one in found]
     covered = [one.is_covered for one in found]
     return float(np.mean(errors)), float(np.mean(covered))
+
+
+def wilson(hits: int, count: int) -> tuple[float, float]:
+    """
+    The 95 % interval of a share, of hits in a count of one or more [1]_.
+
+    References
+    ----------
+    .. [1] E. B. Wilson, "Probable inference, the law of succession, and statistical
+       inference", J. American Statistical Association 22, 1927, pp. 209-212.
+    """
+    z = 1.959963984540054
+    share, extra = hits / count, z**2 / count
+    middle = (share + extra / 2) / (1 + extra)
+    half = z * sqrt(share * (1 - share) / count + extra / (4 * count)) / (1 + extra)
+    return max(0.0, middle - half), min(1.0, middle + half)
