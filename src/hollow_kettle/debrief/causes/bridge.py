@@ -19,7 +19,6 @@ from hollow_kettle.log.models import (
     Kind,
     PlaceKind,
     SourceOff,
-    StationSpan,
 )
 from hollow_kettle.log.services import counting
 from hollow_kettle.plan.bridge.rotations import core_legs
@@ -27,7 +26,7 @@ from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.bridge.windows import clipped
 from hollow_kettle.plan.models import Rotation
 from powercore.belief.mixture import FACTOR_EDGES, Mixture
-from powercore.belief.steps import CounterReading, Step
+from powercore.belief.steps import CounterReading, Step, Use
 from powercore.debrief.attribute import Actual
 from powercore.debrief.separate import (
     Ratio,
@@ -38,7 +37,7 @@ from powercore.debrief.separate import (
 )
 from powercore.debrief.shortfall import Stretch, shortfall
 from powercore.debrief.versions import Sky, versions_of
-from powercore.event.plans import LOW, Pin
+from powercore.event.plans import LOW, BatteryPlan, Pin
 from powercore.event.problem import CHARGE, SERVE, Leg, Problem
 from powercore.event.scenario import Scenario
 from powercore.futures.draws import SKY_SD
@@ -49,10 +48,16 @@ from powercore.values import Window
 COUNTED = (Shortfall.What.OFF_AIR, Shortfall.What.LOW_POWER)
 #: How far a station's draw may be from a plan that nobody measured: one standard
 #: deviation of its logarithm. Common practice, no source.
-PLAN_SD = 0.3
-#: How far a battery may be from what it was trusted with, beside how sure that is.
+PLAN_SD = 0.25
+#: How far a battery may be from what it was trusted with, beside how sure that is: one
+#: that was tested, and one that nobody tested. Common practice, no source: two thirds
+#: of what is printed are not rare.
+AGED_SD, UNPROVEN_SD = 0.1, 0.22
+#: How well it is known where a battery's power ends: one standard deviation. (0 to 1)
 #: Common practice, no source.
-AGED_SD = 0.1
+END_SD = 0.05
+#: A turn of which less was planned says nothing. (0 to 1)
+LEAST_SHARE = 0.03
 #: What each turn begins with, so that its readings alone say what was used: wide.
 ANYTHING = Mixture.normal(1.2, 0.7, FACTOR_EDGES)
 #: What panels gave where somebody read their amps: each reading, as a share.
@@ -233,7 +238,8 @@ def _logged(falls: Falls, problem: Problem) -> dict[str, dict[str, float]]:
 def _separated(history: History, problem: Problem) -> Separated:
     """What stations drew and what batteries hold, by readings alone."""
     counted = _turns(history, _is_counter)
-    others = _turns(history, lambda step: not _is_counter(step), with_ends=True)
+    others = _turns(history, lambda step: not _is_counter(step))
+    ended = _ended(history)
     read = []
     for turn, drawn in counted.items():
         key, battery = turn[0], turn[1]
@@ -245,8 +251,8 @@ def _separated(history: History, problem: Problem) -> Separated:
             battery=battery,
             start_min=history.event.minute_of(drawn.start),
             end_min=history.event.minute_of(drawn.end or history.until),
-            drawn=said_between(ANYTHING, drawn.factor) if drawn.factor else None,
-            used=said_between(ANYTHING, used.factor) if used and used.factor else None,
+            drawn=_said(drawn),
+            used=ended.get(turn) or _said(used),
         )
         if one.drawn or one.used:
             read.append(one)
@@ -256,11 +262,21 @@ def _separated(history: History, problem: Problem) -> Separated:
             key: float(np.hypot(one.spread, PLAN_SD))
             for key, one in problem.stations.items()
         },
-        battery_sd={
-            key: float(np.hypot(one.trusted_sd, AGED_SD))
-            for key, one in problem.batteries.items()
-        },
+        battery_sd={key: _may_be_off(one) for key, one in problem.batteries.items()},
     )
+
+
+def _may_be_off(battery: BatteryPlan) -> float:
+    """How far a battery may be from what it was trusted with, as a share."""
+    more = UNPROVEN_SD if battery.pack.tested_ah is None else AGED_SD
+    return float(np.hypot(battery.trusted_sd, more))
+
+
+def _said(turn: Turn | None) -> Ratio | None:
+    """What was read in a turn says of what was used in it; None: nothing."""
+    if turn is None or turn.factor is None:
+        return None
+    return said_between(ANYTHING, turn.factor)
 
 
 def _is_counter(step: Step) -> bool:
@@ -268,21 +284,14 @@ def _is_counter(step: Step) -> bool:
 
 
 def _turns(
-    history: History, counts: Callable[[Step], bool], *, with_ends: bool = False
+    history: History, counts: Callable[[Step], bool]
 ) -> dict[tuple[str, str, datetime], Turn]:
     """Turns at stations, each walked by itself, by readings of one sort."""
-    physics, event = history.physics, history.event
+    physics = history.physics
     uids = [UUID(key) for key in physics.problem.batteries]
-    readings = readings_of(event)
-    if with_ends:
-        for span in history.spans:
-            ended = history.power_ended(span)
-            if ended is not None:
-                readings[ended.battery].append(_at_its_end(history, span, ended))
-                readings[ended.battery].sort(key=lambda one: one.effective_at)
     turns = [
         turn
-        for turn in turns_of(lives_of(uids), readings, uids)
+        for turn in turns_of(lives_of(uids), readings_of(history.event), uids)
         if turn.start < history.until
     ]
     Walk(physics, counts=counts, prior=ANYTHING).through(turns, history.until)
@@ -293,15 +302,37 @@ def _turns(
     }
 
 
-def _at_its_end(history: History, span: StationSpan, turn: Turn) -> FieldEntry:
-    """That a battery's power ended, as if a gauge had shown where it does."""
-    feed = history.physics.problem.feed(turn.station or "", str(turn.battery))
-    return FieldEntry(
-        kind=Kind.READING,
-        battery=turn.battery,
-        effective_at=span.started_at,
-        gauge_pct=100 * feed.floor_soc,
-    )
+def _ended(history: History) -> dict[tuple[str, str, datetime], Ratio]:
+    """What turns used of what was planned, where their battery's power ended."""
+    found = {}
+    for span in history.spans:
+        turn = history.power_ended(span)
+        if turn is None or turn.station is None or turn.placement is None:
+            continue
+        ratio = _to_its_end(history, turn, span.started_at)
+        if ratio is not None:
+            found[turn.station, str(turn.battery), turn.start] = ratio
+    return found
+
+
+def _to_its_end(history: History, turn: Turn, at: datetime) -> Ratio | None:
+    """Charge from a turn's start to its end, over what was planned till then."""
+    physics = history.physics
+    place = turn.placement.place if turn.placement else None
+    pack = physics.problem.batteries[str(turn.battery)].pack
+    planned = given = 0.0
+    for step in physics.passed(place, turn.battery, turn.start, at):
+        if isinstance(step, Use):
+            rate_a = step.planned_ah / max(step.hours, 1e-3)
+            planned += step.planned_ah / float(pack.ah_at(rate_a))
+            given += step.given_ah / pack.trusted_ah
+    begun = next(iter(turn.history.values()), None)
+    if begun is None or planned < LEAST_SHARE:
+        return None
+    floor_soc = physics.problem.feed(turn.station or "", str(turn.battery)).floor_soc
+    used = max(LEAST_SHARE, begun.typical - floor_soc + given)
+    off = np.hypot((begun.high - begun.low) / (2 * ONE_IN_TEN), END_SD)
+    return Ratio(log=float(np.log(used / planned)), sd=float(off / used))
 
 
 def _starts(history: History, problem: Problem) -> dict[str, tuple[float, float]]:
