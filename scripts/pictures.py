@@ -7,10 +7,15 @@ Take the pictures of docs/screenshots anew, from the demo's data.
 Needs Chromium and what ./kettle test installs; no server need run.
 """
 
+import io
 import os
 import shutil
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
@@ -37,12 +42,11 @@ def views() -> dict[str, tuple[str, str, dict[str, int]]]:
     wide = {
         "battery": battery.get_absolute_url(),
         "debrief": f"/debrief/{over.pk}/",
-        "due": "/shelf/due/",
         "energy-ledger": event,
         "field-board": f"/field/{under_way.pk}/",
         "kit": f"/shelf/kits/{kit.pk}/",
         "log": f"/field/{under_way.pk}/log/",
-        "matrix": "/shelf/fits/",
+        "debrief-why": f"/debrief/{over.pk}/why/",
         "rotation-board": f"{event}rotation/{number}/",
         "shelf": "/shelf/",
         "station": station,
@@ -54,6 +58,33 @@ def views() -> dict[str, tuple[str, str, dict[str, int]]]:
     found["packing-phone"] = f"/shelf/kits/{kit.pk}/packing/", "day", PHONE
     found["phone-log"] = f"/field/{under_way.pk}/log/reading/", "day", PHONE
     return found
+
+
+def sheets() -> dict[str, tuple[str, tuple[str, ...]]]:
+    """Pictures of four views each: their light and addresses."""
+    from hollow_kettle.plan.models import Event
+
+    over = Event.objects.get(state=Event.State.CLOSED)
+    at = f"/debrief/{over.pk}/"
+    return {
+        "debrief-more": (
+            "day",
+            (f"{at}actuals/", f"{at}actions/", f"{at}learned/", "/debrief/backtest/"),
+        ),
+        "debrief-night": ("night", (at, f"{at}why/", f"{at}actuals/", f"{at}learned/")),
+    }
+
+
+def joined(parts: list[bytes]) -> "Image":
+    """Four pictures as one, two by two."""
+    from PIL import Image
+
+    found = [Image.open(io.BytesIO(part)) for part in parts]
+    width, height = found[0].size
+    whole = Image.new("RGB", (2 * width, 2 * height))
+    for number, one in enumerate(found):
+        whole.paste(one, (number % 2 * width, number // 2 * height))
+    return whole
 
 
 def take(names: list[str]) -> None:
@@ -70,15 +101,15 @@ def take(names: list[str]) -> None:
     client = Client()
     client.force_login(Actor.objects.get(user__username="marin").user)
     session = client.cookies["sessionid"].value
-    wanted = views()
+    wanted, four = views(), sheets()
     server = LiveServer("127.0.0.1")
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(
             executable_path=shutil.which("chromium"),
             args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
         )
-        for name in names or wanted:
-            path, light, size = wanted[name]
+
+        def shot(path: str, light: str, size: dict[str, int]) -> bytes:
             context = browser.new_context(viewport=size)
             cookies = {"sessionid": session, "light": light}
             context.add_cookies(
@@ -87,8 +118,17 @@ def take(names: list[str]) -> None:
             page = context.new_page()
             page.goto(server.url + path, wait_until="networkidle")
             page.wait_for_timeout(600)
-            page.screenshot(path=PICTURES / f"{name}.png")
+            picture = page.screenshot()
             context.close()
+            return picture
+
+        for name in names or (*wanted, *four):
+            file = PICTURES / f"{name}.png"
+            if name in four:
+                light, paths = four[name]
+                joined([shot(path, light, WIDE) for path in paths]).save(file)
+            else:
+                file.write_bytes(shot(*wanted[name]))
         browser.close()
     server.stop()
 

@@ -2,6 +2,7 @@
 
 import re
 import shutil
+from threading import Thread
 
 import numpy as np
 import pytest
@@ -10,6 +11,8 @@ from django.db import connections
 from django.urls import reverse
 from playwright.sync_api import expect, sync_playwright
 
+from hollow_kettle.debrief import tasks as debrief_tasks
+from hollow_kettle.debrief.models import Causes
 from hollow_kettle.demo.club import PASSWORD
 from hollow_kettle.shelf.models import Asset
 
@@ -274,14 +277,54 @@ def test_field_logs_a_reading_and_a_swap_and_the_board_follows(open_as):
     )
 
 
-def test_debrief_shows_minutes_and_watt_hours(open_as):
-    """The finished exercise, where K10 quit."""
-    page = open_as("lark", "/debrief/")
-    row = page.get_by_role("row").filter(has_text="K10 quit").first
+def _as_the_worker(task, pk):
+    """Do a job beside the test's own transaction, as the worker does."""
 
-    expect(row).to_contain_text("off the air")
-    assert float(row.locator("td.num").first.inner_text()) > 10
-    expect(page.get_by_text("Into reserve: still on the air")).to_be_visible()
+    def work():
+        task(pk)
+        connections.close_all()
+
+    worker = Thread(target=work)
+    worker.start()
+    worker.join()
+
+
+def test_a_debrief_goes_from_what_ran_short_to_what_is_planned_with(open_as):
+    """A shortfall corrected, causes worked out again, an action, a draw accepted."""
+    page = open_as("marin", "/debrief/")
+    expect(page.get_by_role("heading", name="Where power ran short")).to_be_visible()
+    expect(page.get_by_text("K10 quit").first).to_be_visible()
+    page.get_by_role("link", name="off the air").first.click()
+    page.get_by_label("People affected").fill("many")
+    page.get_by_role("button", name="Save shortfall").click()
+    expect(page.get_by_text("People affected must be a plain number")).to_be_visible()
+    page.get_by_label("People affected").fill("4")
+    page.get_by_role("button", name="Save shortfall").click()
+    expect(page.get_by_text("4 people affected")).to_be_visible()
+
+    page.get_by_role("link", name="Why", exact=True).click()
+    expect(page.get_by_text("has changed since this was worked out")).to_be_visible()
+    page.get_by_role("button", name="Work it out again").click()
+    expect(page.get_by_text("0 % done")).to_be_visible()
+    _as_the_worker(debrief_tasks.causes, Causes.objects.get(content__isnull=True).pk)
+    expect(page.get_by_role("heading", name="All stations")).to_be_visible()
+    expect(page.get_by_text("more than planned").first).to_be_visible()
+
+    page.get_by_role("link", name="Actions", exact=True).click()
+    page.get_by_role("link", name="Take it on").first.click()
+    page.get_by_role("button", name="Save action").click()
+    expect(page.get_by_text("This field is required").first).to_be_visible()
+    page.get_by_label("Who does it").select_option("Wren")
+    page.get_by_label("Until").fill("2026-08-01")
+    page.get_by_role("button", name="Save action").click()
+    expect(page.get_by_text("until 1 Aug 2026")).to_be_visible()
+
+    page.get_by_role("link", name="Learned", exact=True).click()
+    row = page.get_by_role("row").filter(has_text="Draw over its list Drumlin")
+    row.get_by_role("button", name="Plan with it").click()
+    expect(row.get_by_text("accepted by Marin")).to_be_visible()
+    page.get_by_role("link", name="Report", exact=True).first.click()
+    expect(page.get_by_text("station-hours asked")).to_be_visible()
 
 
 def test_phone_takes_a_station_off_the_air_in_two_taps(open_as):

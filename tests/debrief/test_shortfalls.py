@@ -1,9 +1,12 @@
 """Shortfalls as people enter, correct, join, cut and drop them, through the pages."""
 
+import io
 from datetime import timedelta
 
 import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.urls import reverse
+from PIL import Image
 
 from hollow_kettle.debrief.page import report_of
 from hollow_kettle.field import services
@@ -110,3 +113,29 @@ def test_one_that_the_log_does_not_have_is_entered(over, boss, esker):
 
     assert harm(over)[-1] == (30, "", "")
     assert boss.get(page(over, "shortfall_edit", "nothing")).status_code == 404
+
+
+def test_a_photo_is_kept_as_evidence_and_shown_to_members_only(over, boss, client_of):
+    """Written anew as JPEG; what is no photo is refused; joined, it goes along."""
+    falls = report_of(over, over.ends_at).harm
+    add = page(over, "photo_add", falls[0].key)
+
+    wrong = boss.post(add, {"file": SimpleUploadedFile("a.png", b"no picture")})
+    assert wrong.status_code == 422
+    assert "must be a JPEG, PNG or WebP photo" in wrong.content.decode()
+    out = io.BytesIO()
+    Image.new("RGB", (40, 30), "red").save(out, "PNG")
+    photo = {"file": SimpleUploadedFile("a.png", out.getvalue()), "words": "the plug"}
+    boss.post(add, photo)
+
+    shown = report_of(over, over.ends_at).harm[0].photos[0]
+    url = page(over, "photo", shown.pk)
+    answer = client_of("observer").get(url)
+    assert answer["Content-Type"] == "image/jpeg"
+    assert answer.content[:3] == b"\xff\xd8\xff"
+    assert client_of("stranger").get(url).status_code == 404
+    assert "the plug" in boss.get(page(over, "event")).content.decode()
+    keys = [one.key for one in report_of(over, over.ends_at).harm]
+    boss.post(page(over, "shortfall_merge"), {"key": keys})
+    (one,) = report_of(over, over.ends_at).harm
+    assert [str(photo) for photo in one.photos] == ["the plug"]

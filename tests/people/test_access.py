@@ -7,7 +7,7 @@ import pytest
 from django.db import transaction
 from django.urls import URLPattern, URLResolver, get_resolver, reverse
 
-from hollow_kettle.debrief.models import Shortfall
+from hollow_kettle.debrief.models import Photo, Shortfall
 from hollow_kettle.field import services as field
 from hollow_kettle.instruments.services import make_device
 from hollow_kettle.log.models import FieldEntry
@@ -308,6 +308,9 @@ TABLE = {
     ("debrief:causes", "GET"): MEMBERS,
     ("debrief:causes_results", "GET"): MEMBERS,
     ("debrief:causes_add", "POST"): EVENT_BOSS,
+    ("debrief:photo", "GET"): MEMBERS,
+    ("debrief:photo_add", "POST"): EVENT_BOSS,
+    ("debrief:photo_delete", "POST"): EVENT_BOSS,
     ("debrief:shortfall_add", "GET"): EVENT_BOSS,
     ("debrief:shortfall_add", "POST"): EVENT_BOSS,
     ("debrief:shortfall_merge", "POST"): EVENT_BOSS,
@@ -362,7 +365,9 @@ def urls(event, esker, shelf, kit, marin, people):
         "source_uid": event.sources.get().pk, "number": rotation.number,
         "bay_uid": event.bays.get().pk, "site_pk": esker.site_id, "what": "reading",
         "key": {"shelf:equipment_edit": "hf-40w", "shelf:equipment_delete": "hf-40w"}
-        | {f"debrief:shortfall_{what}": fall for what in ("edit", "split", "drop")},
+        | {f"debrief:shortfall_{what}": fall for what in ("edit", "split", "drop")}
+        | {"debrief:photo_add": fall},
+        "photo_uid": Photo.objects.create(shortfall_id=fall, content=b"").pk,
         "kind": "battery", "uidb64": "MQ",
         "device_uid": make_device(
             event, by=marin, name="M1", kind="shunt", subject=shelf["K01"].pk

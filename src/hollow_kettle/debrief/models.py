@@ -72,6 +72,25 @@ class Shortfall(models.Model):
         return f"{self.station} {self.get_what_display()}"
 
 
+class Photo(models.Model):
+    """A photo as evidence of a shortfall; kept in the database, so in each backup."""
+
+    uid = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    shortfall = models.ForeignKey(
+        Shortfall, on_delete=models.CASCADE, related_name="photos"
+    )
+    content = models.BinaryField()
+    words = models.CharField(max_length=200, blank=True)
+    added_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
+    added_at = models.DateTimeField(default=real_now, editable=False)
+
+    class Meta:
+        ordering = ["added_at"]
+
+    def __str__(self) -> str:
+        return self.words or "photo"
+
+
 class Causes(models.Model):
     """Why an event went otherwise than planned: asked for, or what came of it."""
 

@@ -58,6 +58,17 @@ urlpatterns = [
         shortfall_views.shortfall_back,
         name="shortfall_back",
     ),
+    path("<uuid:uid>/photos/<uuid:photo_uid>/", shortfall_views.photo, name="photo"),
+    path(
+        "<uuid:uid>/photos/<uuid:photo_uid>/delete/",
+        shortfall_views.photo_delete,
+        name="photo_delete",
+    ),
+    path(
+        "<uuid:uid>/shortfalls/<str:key>/photo/",
+        shortfall_views.photo_add,
+        name="photo_add",
+    ),
     path(
         "<uuid:uid>/shortfalls/<str:key>/edit/",
         shortfall_views.shortfall_edit,

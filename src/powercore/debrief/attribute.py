@@ -48,17 +48,18 @@ CAUSES = (LOAD, SUN, CAPACITY, START, MOVES, SOURCE, FAULT, SAVING)
 UNEXPLAINED = "unexplained"
 #: Causes that are other legs or other hours, not other numbers of the same ones.
 _STRUCTURAL = (MOVES, SOURCE, FAULT)
-#: Likely versions that are drawn, and how many are simulated together.
-VERSIONS, TOGETHER = 200, 4000
+#: Likely versions that are drawn, of which so many are shared out; and how many
+#: futures are simulated together.
+DRAWN, VERSIONS, TOGETHER = 1000, 200, 4000
 #: How far the simulation is off a battery, as a share of what it holds: one standard
 #: deviation. Common practice, no source.
-MODEL_SD = 0.02
+MODEL_SD = 0.015
 #: How far off what people note of the minutes off the air is, and the simulation of
 #: them: one standard deviation, and of it so much a share. [min], [ratio]
 NOTED_MIN, NOTED_SHARE = 10.0, 0.1
 #: Versions that must go on counting, as a share of all: else the log's minutes are
 #: believed less.
-LEFT = 0.25
+LEFT = 0.1
 #: Of a share's interval: 1 time in 10 it is below, 1 in 10 above.
 BAND = (10, 90)
 
@@ -175,6 +176,9 @@ def attribute(
     """
     Share what ran short among its causes.
 
+    Of the versions of what really was, `VERSIONS` are kept by how nearly they end as
+    was logged.
+
     Parameters
     ----------
     problem : Problem
@@ -199,7 +203,7 @@ def attribute(
     causes = game.causes
     every = [(bits, 0) for bits in range(1 << len(causes))]
     rng = np.random.default_rng(seed)
-    versions = actual.believed.load.shape[0] - 1
+    versions = game.actual.believed.load.shape[0] - 1
     orders = [rng.permutation(len(causes)).tolist() for _ in range(versions)]
     asked = dict.fromkeys(every)
     for version, order in enumerate(orders, 1):
@@ -246,7 +250,8 @@ def _agreeing(game: _Game, rng: np.random.Generator) -> Believed:
     logged = np.array([game.actual.off_min.get(key, 0.0) for key in game.keys])
     misfit = ((ends - logged) / (NOTED_MIN + NOTED_SHARE * logged)) ** 2
     weights = _tempered(-0.5 * misfit.sum(axis=1))
-    places = (rng.random() + np.arange(count)) / count
+    kept = min(VERSIONS, count)
+    places = (rng.random() + np.arange(kept)) / kept
     drawn = np.searchsorted(np.cumsum(weights), places).clip(max=count - 1) + 1
 
     def again(values: FloatArray, *, is_ratio: bool = True) -> FloatArray:

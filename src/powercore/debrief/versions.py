@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from powercore.debrief.attribute import MODEL_SD, VERSIONS, Believed
+from powercore.debrief.attribute import DRAWN, MODEL_SD, Believed
 from powercore.debrief.separate import Ratio, Separated
 from powercore.event.problem import Problem
 from powercore.values import FloatArray
@@ -30,7 +30,7 @@ def versions_of(
     *,
     start_soc: Mapping[str, tuple[float, float]],
     sky: Sky,
-    count: int = VERSIONS,
+    count: int = DRAWN,
     seed: int = 1,
 ) -> Believed:
     """

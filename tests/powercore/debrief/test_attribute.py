@@ -35,7 +35,7 @@ def test_shares_meet_the_plants_own_in_four_of_five_events():
             play(problem, real.with_only(some))[0]
             for some in ((), (one,), (two,), (one, two))
         )
-        found = attribute(problem, legs_of(), logged(problem, real, rng, 60))
+        found = attribute(problem, legs_of(), logged(problem, real, rng, 200))
         for cause, alone, other in ((one, a, b), (two, b, a)):
             true = 1e6 * ((both - other) + (alone - none)) / 2
             (part,) = (p for p in found.total.parts if p.cause == cause)

@@ -56,6 +56,14 @@ class ShortfallForm(Dressed, forms.Form):
         return said
 
 
+class PhotoForm(Dressed, forms.Form):
+    """A photo that shows what it was."""
+
+    ids = "id_photo_%s"
+    file = forms.FileField(label="Photo", help_text="JPEG, PNG or WebP, to 12 MB.")
+    words = forms.CharField(label="What it shows", max_length=200, required=False)
+
+
 class SplitForm(Dressed, forms.Form):
     """Where one stretch becomes two."""
 

@@ -6,8 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
+from django.db.models import Prefetch
+
 from hollow_kettle.debrief.history import History, Turn
-from hollow_kettle.debrief.models import Shortfall
+from hollow_kettle.debrief.models import Photo, Shortfall
 from hollow_kettle.field.beliefs import believed_draws
 from hollow_kettle.log.models import FieldEntry, Kind, StationSpan
 from hollow_kettle.plan.models import Station
@@ -72,6 +74,11 @@ class Fall:
         return self.what != Shortfall.What.RESERVE
 
     @property
+    def photos(self) -> list[Photo]:
+        """Photos of it, without what they show."""
+        return list(self.row.photos.all()) if self.row else []
+
+    @property
     def group(self) -> str:
         """ "connection" or "equipment", where its cause is one."""
         return CAUSES[self.why].group if self.why in CAUSES else ""
@@ -89,7 +96,9 @@ class Falls:
             ).values_list("uid", "note")
         )
         rows = list(
-            Shortfall.objects.filter(event=self.event).select_related("made_by")
+            Shortfall.objects.filter(event=self.event)
+            .select_related("made_by")
+            .prefetch_related(Prefetch("photos", Photo.objects.defer("content")))
         )
         found = list(self._found())
         self._by_key = {fall.keys[0]: fall for fall in found}

@@ -7,14 +7,19 @@ from datetime import datetime
 from typing import Any
 
 from django.core.exceptions import ValidationError
+from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 
 from hollow_kettle.clock import real_now
-from hollow_kettle.debrief.models import Shortfall
+from hollow_kettle.debrief.models import Photo, Shortfall
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event
+from hollow_kettle.shelf.assets.attachments import MAX_PHOTO_BYTES, photo_of
 
 from .queries import Fall
+
+#: Photos of one shortfall.
+MOST_PHOTOS = 6
 
 
 def save(event: Event, fall: Fall | None, *, by: Actor, **values: Any) -> Shortfall:
@@ -76,9 +81,11 @@ def merge(event: Event, falls: Sequence[Fall], *, by: Actor) -> Shortfall:
     )[:300]
     row.why = next((one.why for one in falls if one.why), "")
     row.made_by, row.made_at = by, real_now()
-    Shortfall.objects.filter(pk__in=[one.row.pk for one in falls if one.row]).delete()
+    before = [one.row.pk for one in falls if one.row]
     row.pk = Shortfall().pk
     row.save(force_insert=True)
+    Photo.objects.filter(shortfall__in=before).update(shortfall=row)
+    Shortfall.objects.filter(pk__in=before).delete()
     return row
 
 
@@ -112,6 +119,36 @@ def split(event: Event, fall: Fall, *, at: datetime, by: Actor) -> None:
     first.ends_at = at
     first.save()
     later.save()
+
+
+@transaction.atomic
+def add_photo(
+    event: Event, fall: Fall, *, file: UploadedFile, words: str, by: Actor
+) -> Photo:
+    """
+    Keep a photo with a shortfall; one that was only found becomes a row for it.
+
+    Raises
+    ------
+    ValidationError
+        If it is no photo, too large, or there are `MOST_PHOTOS` already.
+    """
+    try:
+        content = photo_of(file.read(MAX_PHOTO_BYTES + 1))
+    except ValidationError as error:
+        if error.code != "type":
+            raise
+        raise ValidationError("It must be a JPEG, PNG or WebP photo.") from error
+    row = fall.row
+    if row is None:
+        row = _row_of(event, fall)
+        row.made_by = by
+        row.save()
+    if row.photos.count() >= MOST_PHOTOS:
+        raise ValidationError(f"It has {MOST_PHOTOS} already; remove one first.")
+    return Photo.objects.create(
+        shortfall=row, content=content, words=words, added_by=by
+    )
 
 
 def _row_of(event: Event, fall: Fall) -> Shortfall:

@@ -9,17 +9,21 @@ from django.contrib import messages
 from django.core.exceptions import ValidationError
 from django.http import Http404, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
-from django.views.decorators.http import require_http_methods, require_POST
+from django.views.decorators.http import (
+    require_http_methods,
+    require_POST,
+    require_safe,
+)
 
 from hollow_kettle.clock import local
 from hollow_kettle.debrief.history import History
-from hollow_kettle.debrief.models import Shortfall
+from hollow_kettle.debrief.models import Photo, Shortfall
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.models import Event
 
 from . import services
-from .forms import ShortfallForm, SplitForm
+from .forms import PhotoForm, ShortfallForm, SplitForm
 from .queries import Fall, Falls
 
 
@@ -57,14 +61,18 @@ def _edit_page(
     fall: Fall | None,
     form: ShortfallForm,
     split: SplitForm | None = None,
+    photo: PhotoForm | None = None,
 ) -> HttpResponse:
+    row = fall.row if fall else None
     context = {
         "event": event,
         "fall": fall,
         "form": form,
         "split_form": split or SplitForm(event=event),
+        "photo_form": photo or PhotoForm(),
+        "photos": row.photos.defer("content") if row else (),
     }
-    is_wrong = bool(form.errors) or (split is not None and bool(split.errors))
+    is_wrong = any(one is not None and one.errors for one in (form, split, photo))
     return render(
         request, "debrief/shortfall_edit.html", context, status=422 if is_wrong else 200
     )
@@ -89,6 +97,49 @@ def shortfall_split(request: HttpRequest, uid: UUID, key: str) -> HttpResponse:
             return redirect("debrief:event", event.pk)
     whole = ShortfallForm(event=event, initial=_initial(event, fall))
     return _edit_page(request, event, fall, whole, form)
+
+
+@require_POST
+@coordinator_only
+def photo_add(request: HttpRequest, uid: UUID, key: str) -> HttpResponse:
+    """Keep a photo with a shortfall."""
+    event = event_or_404(request, uid)
+    fall = _fall_or_404(event, key)
+    form = PhotoForm(request.POST, request.FILES)
+    if form.is_valid():
+        try:
+            photo = services.add_photo(
+                event, fall, by=actor_of(request), **form.cleaned_data
+            )
+        except ValidationError as error:
+            form.add_error("file", error)
+        else:
+            messages.success(request, "The photo is kept with it.")
+            return redirect("debrief:shortfall_edit", event.pk, photo.shortfall_id)
+    whole = ShortfallForm(event=event, initial=_initial(event, fall))
+    return _edit_page(request, event, fall, whole, photo=form)
+
+
+@require_safe
+def photo(request: HttpRequest, uid: UUID, photo_uid: UUID) -> HttpResponse:
+    """Give a photo to look at; never to run."""
+    event = event_or_404(request, uid)
+    found = get_object_or_404(Photo, pk=photo_uid, shortfall__event=event)
+    response = HttpResponse(bytes(found.content), content_type="image/jpeg")
+    response["X-Content-Type-Options"] = "nosniff"
+    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
+    return response
+
+
+@require_POST
+@coordinator_only
+def photo_delete(request: HttpRequest, uid: UUID, photo_uid: UUID) -> HttpResponse:
+    """Remove a photo."""
+    event = event_or_404(request, uid)
+    found = get_object_or_404(Photo, pk=photo_uid, shortfall__event=event)
+    found.delete()
+    messages.success(request, "The photo is removed.")
+    return redirect("debrief:shortfall_edit", event.pk, found.shortfall_id)
 
 
 @require_POST

@@ -47,7 +47,7 @@ def attach(asset: Asset, *, file: UploadedFile, words: str, by: Actor) -> Attach
         kind, content_type = Attachment.PAPER, "text/plain; charset=utf-8"
         name = f"{name}.txt"
     else:
-        content = _photo(content)
+        content = photo_of(content)
         kind, content_type = Attachment.PHOTO, "image/jpeg"
         name = f"{name}.jpg"
     if kind == Attachment.PAPER and len(content) > MAX_PAPER_BYTES:
@@ -82,7 +82,15 @@ def _is_text(content: bytes) -> bool:
     return not text.lstrip("\ufeff \r\n\t").startswith("<")
 
 
-def _photo(content: bytes) -> bytes:
+def photo_of(content: bytes) -> bytes:
+    """
+    Return a photo as it is kept: upright, small, without anything hidden in it.
+
+    Raises
+    ------
+    ValidationError
+        If it is too large or no photo.
+    """
     if len(content) > MAX_PHOTO_BYTES:
         raise ValidationError(
             f"The photo has more than {MAX_PHOTO_BYTES // 1024 // 1024} MB."
