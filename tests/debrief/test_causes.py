@@ -11,7 +11,7 @@ from hollow_kettle.debrief import tasks
 from hollow_kettle.debrief.causes import services
 from hollow_kettle.debrief.causes.page import page_of
 from hollow_kettle.debrief.history import baseline_of
-from hollow_kettle.debrief.models import Causes
+from hollow_kettle.debrief.models import Causes, Shortfall
 from hollow_kettle.field import services as field
 from hollow_kettle.log.services import rebuild
 from hollow_kettle.plan.rotation.making import make_rotation
@@ -85,6 +85,29 @@ def test_without_a_plan_from_before_it_says_what_it_lacks(over, client_of):
     assert "No plan was published before it began" in said.content.decode()
     page = boss.get(reverse("debrief:event", args=[over.pk])).content.decode()
     assert "<b>45</b>" in page
+
+
+def test_what_changed_since_the_plan_is_taken_as_it_is_now(over, client_of, esker):
+    """A station taken out, a result of another version, a shortfall of other days."""
+    boss = client_of("coordinator")
+    boss.post(reverse("debrief:causes_add", args=[over.pk]))
+    row = Causes.objects.get(event=over)
+    tasks.causes(row.pk)
+    esker.delete()
+    Shortfall.objects.create(
+        event=over, station=over.stations.get(), what="off_air",
+        starts_at=over.starts_at - timedelta(days=9),
+        ends_at=over.starts_at - timedelta(days=8),
+    )  # fmt: skip
+    boss.post(reverse("debrief:causes_add", args=[over.pk]))
+    tasks.causes(row.pk)
+
+    (ledger,) = page_of(over).ledgers
+    assert (ledger.name, ledger.rows[-1].minutes) == ("Drumlin", 45)
+    Causes.objects.update(content={"total": "otherwise"})
+    page = boss.get(reverse("debrief:causes", args=[over.pk])).content.decode()
+    assert "The causes are not worked out yet." in page
+    assert boss.get(reverse("debrief:years")).status_code == 200
 
 
 @pytest.mark.usefixtures("demo")

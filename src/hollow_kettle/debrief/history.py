@@ -35,7 +35,7 @@ NEAR = timedelta(minutes=30)
 #: Another battery so soon after it came back says that the first had ended.
 RELIEVED = timedelta(minutes=10)
 #: An open station that nobody read for so long was not watched.
-UNWATCHED = timedelta(hours=3)
+UNWATCHED, HOUR = timedelta(hours=3), timedelta(hours=1)
 #: How sure a stretch into reserve must be to be said without "likely". (0 to 1)
 SURE = 0.9
 
@@ -101,6 +101,13 @@ class History:
         self.lives = history_of(self.physics, served, self.until, SAMPLE)
         turns = (self._turn(turn) for turn in self.lives)
         self.turns = [turn for turn in turns if turn is not None]
+
+    def open_h(self, station: Station) -> float:
+        """Hours in which a station was to be on the air, as far as it has come."""
+        grid = self.physics.problem.grid
+        count = max(0, int(self.event.minute_of(self.until) // grid.step_min))
+        watts = self.physics.problem.load_w[str(station.pk)][:count]
+        return float((watts > 0).sum()) * grid.step_min / 60
 
     def of(self, station: Station) -> list[Turn]:
         """The turns of batteries at a station."""
@@ -247,7 +254,7 @@ class History:
             return []
         moments = sorted([self.event.starts_at, *read, *swaps, self.until])
         return [
-            Gap(f"{station.name} was not read for {(end - start).seconds // 3600} h")
+            Gap(f"{station.name} was not read for {(end - start) // HOUR} h")
             for start, end in pairwise(moments)
             if end - start >= UNWATCHED and self._is_open(station, start, end)
         ]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -119,23 +118,6 @@ class Report:
     def missing_wh(self) -> float:
         """Energy not served. [Wh]"""
         return sum(one.measured.energy_wh or 0.0 for one in self.falls.every)
-
-    @property
-    def open_min(self) -> float:
-        """Minutes in which stations were to be on the air, all together."""
-        problem = self.falls.history.physics.problem
-        step = problem.grid.step_min
-        until = self.event.minute_of(self.falls.history.until)
-        count = int(until // step)
-        return float(
-            sum((watts[:count] > 0).sum() * step for watts in problem.load_w.values())
-        )
-
-    @property
-    def why(self) -> list[tuple[str, int]]:
-        """Causes that people noted, most often first."""
-        noted = Counter(one.why_words for one in self.harm if one.why_words)
-        return noted.most_common()
 
     @property
     def height(self) -> float:

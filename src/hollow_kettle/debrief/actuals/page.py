@@ -137,18 +137,14 @@ def page_of(history: History) -> Page:
 
 
 def _station(history: History, station: Station) -> StationRow:
-    event, problem = history.event, history.physics.problem
-    key = str(station.pk)
-    count = int(event.minute_of(history.until) // problem.grid.step_min)
-    open_min = (problem.load_w[key][:count] > 0).sum() * problem.grid.step_min
     own = history.of(station)
     return StationRow(
         station=station,
         planned_wh=history.physics.drawn_as_planned_wh(
-            key, event.starts_at, history.until
+            str(station.pk), history.event.starts_at, history.until
         ),
         used_wh=sum(turn.used_wh for turn in own),
-        open_h=float(open_min) / 60,
+        open_h=history.open_h(station),
         readings=sum(turn.readings for turn in own),
     )
 

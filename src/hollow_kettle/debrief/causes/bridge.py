@@ -79,13 +79,12 @@ class Game:
 
 def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
     """The plan that was published last before an event began, and what really was."""
-    planned = scenario_from(baseline.snapshot)
     now = history.physics.problem.scenario
-    known = {one.key for one in planned.batteries}
+    whole, here = scenario_from(baseline.snapshot), {one.key for one in now.stations}
+    planned = _of_stations(whole, here)
+    known = {b.key for one in planned.batteries for b in one.singles}
     more = tuple(
-        replace(one, start_place="yard", is_spare=False)
-        for one in now.batteries
-        if one.key not in known
+        one.in_yard for one in now.batteries if not known & {b.key for b in one.singles}
     )
     span_min = min(planned.span_min, round(history.event.minute_of(history.until)))
     problem = Problem(
@@ -120,8 +119,21 @@ def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
     unplanned += [
         one.name for one in history.stations if str(one.pk) not in problem.stations
     ]
-    legs = _until(core_legs(baseline), problem.span_min)
+    gone = {one.key for one in whole.stations} - here
+    kept = [leg for leg in core_legs(baseline) if leg.place not in gone]
+    legs = _until(kept, problem.span_min)
     return Game(problem, legs, actual, separated, light, unplanned)
+
+
+def _of_stations(planned: Scenario, keys: set[str]) -> Scenario:
+    """A plan without stations that were taken out of the event since."""
+    places = {"", *keys, *(bay.key for bay in planned.bays)}
+    return replace(
+        planned,
+        stations=tuple(one for one in planned.stations if one.key in keys),
+        pins=tuple(pin for pin in planned.pins if pin.place in places),
+        steps=tuple(pin for pin in planned.steps if pin.place in keys),
+    )
 
 
 def _until(legs: Iterable[Leg], minute: int) -> list[Leg]:

@@ -99,6 +99,8 @@ def page_of(event: Event) -> Page:
     """The causes of an event for their page."""
     row = Causes.objects.select_related("baseline").filter(event=event).first()
     found = attribution_of(row) if row else None
+    if found is None and row is not None and row.content is not None:
+        row = None
     names = {str(one.pk): one.name for one in event.stations.all()}
     ledgers, well = [], []
     if found is not None and row is not None:

@@ -43,8 +43,6 @@ class StationRow:
 def rows_of(report: Report) -> list[StationRow]:
     """What each station made, and what outages cost it."""
     event, history = report.event, report.falls.history
-    step = history.physics.problem.grid.step_min
-    count = int(event.minute_of(history.until) // step)
     rows = []
     for line in report.stations:
         made = list(
@@ -56,13 +54,11 @@ def rows_of(report: Report) -> list[StationRow]:
             Stretch(start_min=one.measured.start_min, end_min=one.measured.end_min)
             for one in off
         ]
-        watts = history.physics.problem.load_w[str(line.station.pk)][:count]
-        open_min = float((watts > 0).sum() * step)
         rows.append(
             StationRow(
                 station=line.station,
                 contacts=len(made),
-                on_air_h=max(0.0, open_min - line.off_min) / 60,
+                on_air_h=max(0.0, history.open_h(line.station) - line.off_min / 60),
                 used_wh=line.used_wh,
                 modes=", ".join(sorted({one.mode for one in made if one.mode})),
                 costs=[

@@ -34,6 +34,8 @@ POWER = (
 )
 #: Of planned hours, from which share on a station was as good as always on the air.
 ALWAYS = 0.995
+#: Power that is back within this is back quickly. [min]
+QUICK_MIN = 15
 #: Readings an hour and station from which an event was well watched.
 WATCHED = 1.0
 
@@ -104,7 +106,7 @@ class Paper:
             for one in self.report.harm
             if one.what == "off_air" and not one.is_open_ended
         ]
-        if quick:
+        if quick and sum(quick) / len(quick) <= QUICK_MIN:
             found.append(
                 f"power was back after {sum(quick) / len(quick):.0f} min on average"
             )

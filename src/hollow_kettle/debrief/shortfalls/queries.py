@@ -66,7 +66,8 @@ class Fall:
         label = str(Shortfall.What(self.what).label)
         if self.is_carried:
             return label
-        return f"likely {label}, {min(9, max(5, round(10 * self.chance)))} in 10"
+        tenths = min(9, max(5, round(10 * self.chance)))
+        return f"{'likely' if tenths > 5 else 'perhaps'} {label}, {tenths} in 10"
 
     @property
     def is_harm(self) -> bool:
@@ -104,7 +105,13 @@ class Falls:
         self._by_key = {fall.keys[0]: fall for fall in found}
         covered = {key for row in rows for key in row.covers}
         kept = [fall for fall in found if fall.keys[0] not in covered]
-        kept += [self._of_row(row) for row in rows if not row.is_dropped]
+        kept += [
+            self._of_row(row)
+            for row in rows
+            if not row.is_dropped
+            and row.starts_at < self.event.ends_at
+            and row.ends_at > self.event.starts_at
+        ]
         self.every = sorted(kept, key=lambda fall: (fall.start, fall.station.name))
         #: What somebody said did not happen.
         self.dropped = [row for row in rows if row.is_dropped]
