@@ -14,7 +14,7 @@ from timing import seconds  # noqa: E402
 
 from powercore.debrief.attribute import Actual, attribute  # noqa: E402
 from powercore.debrief.separate import Ratio, ReadTurn, separate  # noqa: E402
-from powercore.debrief.versions import Sky, versions_of  # noqa: E402
+from powercore.debrief.versions import Given, versions_of  # noqa: E402
 from powercore.event.plans import LOW, Pin  # noqa: E402
 from powercore.event.problem import SERVE, Problem  # noqa: E402
 from powercore.futures.budget import no_sun  # noqa: E402
@@ -56,7 +56,7 @@ def what_was(problem: Problem, legs: list) -> Actual:
                 battery_sd=dict.fromkeys(problem.batteries, 0.1),
             ),
             start_soc=dict.fromkeys(problem.batteries, (0.95, 0.04)),
-            sky=Sky(
+            given=Given(
                 station_sun_w=np.full((len(problem.stations), count), 5.0),
                 source_sun_w=np.zeros((len(problem.sources), count)),
                 light=Ratio(log=0.0, sd=0.2),

@@ -80,6 +80,8 @@ class Believed:
     start_soc: FloatArray
     #: Light against `station_sun_w`. shape (M,)
     light: FloatArray
+    #: What bays gave over what they should. shape (M, bays)
+    bay_rate: FloatArray
     #: What panels gave by the sky as it was. [W], shapes (S, T) and (Q, T)
     station_sun_w: FloatArray
     source_sun_w: FloatArray
@@ -162,6 +164,8 @@ class Attribution:
     draws: dict[str, Likely]
     holds: dict[str, Likely]
     starts: dict[str, Likely]
+    #: What bays gave over what they should, by key.
+    bays: dict[str, Likely]
     light: Likely
 
 
@@ -231,6 +235,7 @@ def _rests_on(game: _Game) -> dict[str, Any]:
         "draws": of(believed.load.mean(axis=2), game.keys),
         "holds": of(believed.capacity, batteries),
         "starts": of(believed.start_soc, batteries),
+        "bays": of(believed.bay_rate, list(game.problem.bays)),
         "light": _likely(believed.light),
     }
 
@@ -268,6 +273,7 @@ def _agreeing(game: _Game, rng: np.random.Generator) -> Believed:
         capacity=again(believed.capacity),
         start_soc=again(believed.start_soc, is_ratio=False),
         light=again(believed.light),
+        bay_rate=again(believed.bay_rate),
     )
 
 
@@ -328,10 +334,15 @@ class _Game:
         if cause == MOVES:
             return _flowing(actual.legs) != _flowing(self.legs)
         if cause == SOURCE:
-            return actual.sources is not None or any(actual.dead.values())
+            return self._has_other_hours or bool((believed.bay_rate != 1).any())
         if cause == FAULT:
             return any(actual.faults.values())
         return bool(actual.saving)
+
+    @property
+    def _has_other_hours(self) -> bool:
+        """Whether a source or a bay ran at other hours than planned."""
+        return self.actual.sources is not None or any(self.actual.dead.values())
 
     def structure(self, causes: tuple[str, ...]) -> tuple[Problem, tuple[Leg, ...]]:
         """The event and its legs with some structural causes as they really were."""
@@ -391,7 +402,7 @@ class _Game:
         """The first version that a row comes out alike in: what is known varies not."""
         bits, version = row
         varies = any(
-            bits >> number & 1 and cause in (LOAD, SUN, CAPACITY, START)
+            bits >> number & 1 and cause in (LOAD, SUN, CAPACITY, START, SOURCE)
             for number, cause in enumerate(self.causes)
         )
         return bits, version if varies else 0
@@ -400,7 +411,9 @@ class _Game:
         return tuple(
             cause
             for number, cause in enumerate(self.causes)
-            if bits >> number & 1 and cause in _STRUCTURAL
+            if bits >> number & 1
+            and cause in _STRUCTURAL
+            and (cause != SOURCE or self._has_other_hours)
         )
 
     def _futures(self, rows: Sequence[tuple[int, int]]) -> Futures:
@@ -424,6 +437,7 @@ class _Game:
             station_sun_w=self.sun_w,
             source_sun_w=self.source_w,
             traced=np.zeros(bits.size, dtype=bool),
+            bay_rate=np.where(has(SOURCE)[:, None], believed.bay_rate[version], 1.0),
             variant=has(SAVING).astype(int),
             use_by_hour=np.where(has(LOAD)[:, None, None], believed.load[version], 1.0),
         )

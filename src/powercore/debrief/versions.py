@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -14,14 +14,17 @@ from powercore.values import FloatArray
 
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
-class Sky:
-    """What panels gave by the sky as it was, and how much of that they really gave."""
+class Given:
+    """What panels and bays gave."""
 
-    #: In the problem's order, one row each. [W], shapes (S, T) and (Q, T)
+    #: By the sky as it was, in the problem's order, one row each. [W], shapes (S, T)
+    #: and (Q, T)
     station_sun_w: Sequence[FloatArray]
     source_sun_w: Sequence[FloatArray]
     #: Given over what that sky gives.
     light: Ratio
+    #: Given over what they should by bays, by key; just that where nothing is said.
+    bays: Mapping[str, Ratio] = field(default_factory=dict)
 
 
 def versions_of(
@@ -29,7 +32,7 @@ def versions_of(
     separated: Separated,
     *,
     start_soc: Mapping[str, tuple[float, float]],
-    sky: Sky,
+    given: Given,
     count: int = DRAWN,
     seed: int = 1,
 ) -> Believed:
@@ -45,8 +48,8 @@ def versions_of(
     start_soc : mapping of str to (float, float)
         Charge at the start by battery, mean and standard deviation; as planned and
         known where nothing is said. (0 to 1)
-    sky : Sky
-        What panels gave.
+    given : Given
+        What panels and bays gave.
 
     Returns
     -------
@@ -62,6 +65,9 @@ def versions_of(
     sds = np.array([start_soc.get(key, (0, 0.0))[1] for key in keys])
     off = np.vstack([np.zeros(len(keys)), rng.normal(size=(count, len(keys)))])
     model = np.vstack([np.zeros(len(keys)), rng.normal(size=(count, len(keys)))])
+    plain = Ratio(log=0.0, sd=0.0)
+    gave = [given.bays.get(key, plain) for key in problem.bays]
+    pace = np.vstack([np.zeros(len(gave)), rng.normal(size=(count, len(gave)))])
     shine = np.concatenate([[0.0], rng.normal(size=count)])
     hours = -(-problem.span_min // 60)
     steps = problem.grid.count
@@ -72,9 +78,12 @@ def versions_of(
         capacity=_of(separated.held(values), separated.batteries, keys)
         * np.exp(MODEL_SD * model),
         start_soc=np.clip(means + sds * off, 0, 1),
-        light=np.exp(sky.light.log + sky.light.sd * shine),
-        station_sun_w=np.array(sky.station_sun_w).reshape(-1, steps),
-        source_sun_w=np.array(sky.source_sun_w).reshape(-1, steps),
+        bay_rate=np.exp(
+            np.array([one.log for one in gave]) + np.array([o.sd for o in gave]) * pace
+        ),
+        light=np.exp(given.light.log + given.light.sd * shine),
+        station_sun_w=np.array(given.station_sun_w).reshape(-1, steps),
+        source_sun_w=np.array(given.source_sun_w).reshape(-1, steps),
     )
 
 

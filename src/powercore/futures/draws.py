@@ -51,6 +51,9 @@ class Futures:
     #: shapes (L, S, H) and (L, H)
     use_by_hour: FloatArray | None = None
     light_by_hour: FloatArray | None = None
+    #: What bays give over what they should, in the problem's order; None: just that.
+    #: shape (L, bays)
+    bay_rate: FloatArray | None = None
     #: Which of several problems each is of, from 0; None: in equal parts, in order.
     #: shape (L,)
     variant: np.ndarray | None = None

@@ -105,6 +105,10 @@ class _Run:
         self.spare_w = {
             key: one.spare_w(problem.grid) for key, one in problem.stations.items()
         }
+        rates = np.ones(len(problem.bays))
+        if futures.bay_rate is not None:
+            rates = futures.bay_rate[index]
+        self.pace = dict(zip(problem.bays, rates.tolist(), strict=True))
         self.sheds = problem.sheds
         self.is_shed = {key: [False] * len(one) for key, one in self.sheds.items()}
         self.store = {key: one.energy_wh for key, one in problem.sources.items()}
@@ -189,9 +193,10 @@ class _Run:
         for leg in legs:
             model = self._model(leg)
             held = self.soc[leg.battery] * model.capacity
-            gain = model.after(held, hours) - held
+            pace = self.pace[leg.place]
+            gain = model.after(held, hours * pace) - held
             gains.append(gain)
-            watts += self.problem.bay_w(leg.battery, model.rate_at(held))
+            watts += self.problem.bay_w(leg.battery, pace * model.rate_at(held))
             taken += self.problem.bay_w(leg.battery, gain)
         share = min(1.0, most_w / watts) if watts > 0 else 0.0
         if store is not None and taken > 0 and taken * share > store:

@@ -28,6 +28,7 @@ class _Yard:
     """Batteries on one source's bays in a stretch; columns of shape (1 or L, n)."""
 
     source: int
+    bays: np.ndarray
     batteries: np.ndarray
     capacity: FloatArray
     bulk: FloatArray
@@ -105,6 +106,7 @@ class _Many:
             self.variant = each if futures.variant is None else futures.variant
         self.keys = list(problem.stations)
         self.sources = list(problem.sources.values())
+        self.bay_at = {key: i for i, key in enumerate(problem.bays)}
         self.battery_at = {key: i for i, key in enumerate(problem.batteries)}
         grid = problem.grid
         self.load = np.stack(
@@ -280,6 +282,7 @@ class _Many:
         columns = np.moveaxis(table, 2, 0)[:, self.variant]
         return _Yard(
             source=source,
+            bays=np.array([self.bay_at[leg.place] for leg in legs], int),
             batteries=np.array([self.battery_at[leg.battery] for leg in legs], int),
             capacity=columns[0],
             bulk=columns[1],
@@ -321,9 +324,12 @@ class _Many:
             return
         holds = yard.capacity * self.capacity[:, yard.batteries]
         held = self.soc[:, yard.batteries] * holds
-        gain = _after(yard, holds, held, hours) - held
+        pace: FloatArray | float = 1.0
+        if futures.bay_rate is not None:
+            pace = futures.bay_rate[:, yard.bays]
+        gain = _after(yard, holds, held, hours * pace) - held
         falling = yard.tail + (holds - held) / yard.taper_h
-        rate = np.where(held >= holds, 0.0, np.minimum(yard.bulk, falling))
+        rate = pace * np.where(held >= holds, 0.0, np.minimum(yard.bulk, falling))
         watts = (rate * yard.w_per_rate).sum(axis=1)
         taken = (gain * yard.w_per_rate).sum(axis=1)
         share = np.where(
@@ -458,7 +464,7 @@ class _Many:
 
 
 def _after(
-    yard: _Yard, holds: FloatArray, held: FloatArray, hours: float
+    yard: _Yard, holds: FloatArray, held: FloatArray, hours: FloatArray | float
 ) -> FloatArray:
     """`ChargeModel.after`, for many at once. shape (L, on bays)"""
     knee = holds - yard.taper_h * np.maximum(0.0, yard.bulk - yard.tail)

@@ -16,7 +16,7 @@ from powercore.debrief.attribute import (
     Actual,
 )
 from powercore.debrief.separate import Ratio, ReadTurn, separate
-from powercore.debrief.versions import Sky, versions_of
+from powercore.debrief.versions import Given, versions_of
 from powercore.event.problem import CHARGE, SERVE, Leg, Problem
 from powercore.gear.plant import Account, PlantBattery
 from powercore.values import Window
@@ -160,7 +160,7 @@ def logged(
                 battery_sd=dict.fromkeys(problem.batteries, 0.3),
             ),
             start_soc={key: seen() for key in problem.batteries},
-            sky=Sky(
+            given=Given(
                 station_sun_w=zero, source_sun_w=zero, light=Ratio(log=0.0, sd=0.0)
             ),
             count=count,

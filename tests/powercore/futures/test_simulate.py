@@ -157,6 +157,7 @@ def test_simulation_equals_the_reference(event, station_w, source_w):
         traced=np.ones(futures.count, dtype=bool),
         use_by_hour=rng.uniform(0.5, 1.5, (*futures.demand.shape, hours)),
         light_by_hour=rng.uniform(0.2, 1.2, (futures.count, hours)),
+        bay_rate=rng.uniform(0.2, 1.5, (futures.count, len(problem.bays))),
     )
     many = simulate(problem, legs, futures)
 

@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
+from itertools import pairwise
 from uuid import UUID
 
 import numpy as np
@@ -36,12 +37,13 @@ from powercore.debrief.separate import (
     separate,
 )
 from powercore.debrief.shortfall import Stretch, shortfall
-from powercore.debrief.versions import Sky, versions_of
+from powercore.debrief.versions import Given, versions_of
 from powercore.event.plans import LOW, BatteryPlan, Pin
 from powercore.event.problem import CHARGE, SERVE, Leg, Problem
 from powercore.event.scenario import Scenario
 from powercore.futures.draws import SKY_SD
 from powercore.physics.loads import ONE_IN_TEN
+from powercore.sun.sources import SUN
 from powercore.values import Window
 
 #: Ways of running short whose energy is known.
@@ -60,6 +62,11 @@ END_SD = 0.05
 LEAST_SHARE = 0.03
 #: What each turn begins with, so that its readings alone say what was used: wide.
 ANYTHING = Mixture.normal(1.2, 0.7, FACTOR_EDGES)
+#: How much less or more a bay gives than it should, before anything is read, and how
+#: well one charge tells: standard deviations of logarithms. Common practice, no source.
+BAY_SD, BAY_READ_SD = 0.2, 0.15
+#: A charge of less time says nothing [h]; a battery above this was full. (0 to 1)
+LEAST_BAY_H, FULL = 0.3, 0.95
 #: What panels gave where somebody read their amps: each reading, as a share.
 PANEL_SD = 0.2
 
@@ -102,10 +109,11 @@ def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
             problem,
             separated,
             start_soc=_starts(history, problem),
-            sky=Sky(
+            given=Given(
                 station_sun_w=list(real.forecast_w.values()),
                 source_sun_w=list(real.yard_forecast_w.values()),
                 light=light,
+                bays=_bays_gave(history, problem),
             ),
         ),
         legs=tuple(_legs(history, problem)),
@@ -361,6 +369,67 @@ def _starts(history: History, problem: Problem) -> dict[str, tuple[float, float]
         sd = (one.high - one.low) / (2 * ONE_IN_TEN)
         found[str(turn.battery)] = (one.typical, sd)
     return found
+
+
+def _bays_gave(history: History, problem: Problem) -> dict[str, Ratio]:
+    """
+    What bays gave over what they should, by the charge before and after.
+
+    A battery's charge is known best when it serves next; one that came off full says
+    only that it had time enough. Bays that share a source that is too small for all
+    of them say nothing: who got how much is not known.
+    """
+    seen: defaultdict[str, list[tuple[float, float]]] = defaultdict(list)
+    lives: defaultdict[UUID, list[Turn]] = defaultdict(list)
+    for turn in history.lives:
+        lives[turn.battery].append(turn)
+    for life in lives.values():
+        for turn, after in pairwise(life):
+            place = turn.placement.place if turn.placement else None
+            key = str(place.pk) if place else ""
+            if not turn.is_on_bay or key not in problem.bays or not turn.history:
+                continue
+            ratio = _bay_gave(history, problem, turn, after)
+            if ratio is not None and _has_enough(problem, key):
+                seen[key].append(ratio)
+    found = {}
+    for key, ratios in seen.items():
+        precision = 1 / BAY_SD**2 + sum(1 / sd**2 for _, sd in ratios)
+        log = sum(one / sd**2 for one, sd in ratios) / precision
+        found[key] = Ratio(log=log, sd=precision**-0.5)
+    return found
+
+
+def _has_enough(problem: Problem, bay: str) -> bool:
+    """Whether a bay's source can feed all of its bays at once, whatever the sky."""
+    source = problem.sources[problem.bays[bay].source]
+    asked = sum(o.max_w for o in problem.bays.values() if o.source == source.key)
+    return source.kind != SUN and source.energy_wh is None and asked <= source.max_w
+
+
+def _bay_gave(
+    history: History, problem: Problem, turn: Turn, after: Turn
+) -> tuple[float, float] | None:
+    """Logarithm and spread of the hours a charge took at the planned rate over real."""
+    key, battery = str(turn.placement.place_id), str(turn.battery)  # type: ignore[union-attr]
+    end = min(turn.end or history.until, history.until)
+    hours = history.physics.power_hours(key, turn.start, end)
+    later = next(iter(after.history.values()), None)
+    if battery not in problem.batteries or later is None or hours < LEAST_BAY_H:
+        return None
+    model = problem.charge_model(key, battery)
+    before = next(iter(turn.history.values()))
+
+    def needed(soc: float) -> float:
+        return model.hours_to(
+            before.typical * model.capacity, min(soc, FULL) * model.capacity
+        )
+
+    if later.typical >= FULL or not 0 < needed(later.typical) < float("inf"):
+        return None
+    low, high = max(1e-3, needed(later.low)), max(1e-3, needed(later.high))
+    sd = float(np.hypot(np.log(high / low) / (2 * ONE_IN_TEN), BAY_READ_SD))
+    return float(np.log(needed(later.typical) / hours)), sd
 
 
 def _light(history: History, problem: Problem) -> Ratio:

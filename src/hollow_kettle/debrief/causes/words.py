@@ -41,7 +41,7 @@ def sentences_of(
         ),
         START: lambda key: _starts(game, key, found.starts),
         MOVES: lambda key: _moves(game, key),
-        SOURCE: lambda key: _sources(game),
+        SOURCE: lambda key: _sources(game, found.bays),
         FAULT: lambda key: _faults(falls, key),
         SAVING: lambda key: _saving(game, key),
         UNEXPLAINED: lambda key: "",
@@ -128,7 +128,7 @@ def _reliefs(legs: Iterable[Leg], key: str) -> list[tuple[str, int]]:
     ]
 
 
-def _sources(game: Game) -> str:
+def _sources(game: Game, bays: dict[str, Likely]) -> str:
     parts = []
     real = game.actual.sources
     for key, one in game.problem.sources.items():
@@ -139,6 +139,11 @@ def _sources(game: Game) -> str:
     for key, windows in game.actual.dead.items():
         minutes = sum(window.end_min - window.start_min for window in windows)
         parts.append(f"{game.problem.bays[key].name} off for {minutes:.0f} min")
+    parts += [
+        f"{game.problem.bays[key].name} gave {one.typical:.0%} of what it should"
+        for key, one in bays.items()
+        if abs(one.typical - 1) >= WORTH
+    ]
     return _listed(parts) if parts else "ran as planned, or longer"
 
 
