@@ -15,6 +15,7 @@ from hollow_kettle.shelf.models import Estimate
 @pytest.fixture
 def taught(event, shelf):
     """Of another event: Drumlin 1.31 times, K01 16 Ah, walks 14 min late."""
+    Event.objects.filter(pk=event.pk).update(state=Event.State.PLANNED)
     rows = [
         (services.key_of("drumlin"), Estimate.DRAW, 1.31, "Drumlin"),
         (shelf["K01"].pk, Estimate.CAPACITY, 16.0, "K01"),

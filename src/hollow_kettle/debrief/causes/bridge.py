@@ -389,7 +389,7 @@ def _bays_gave(history: History, problem: Problem) -> dict[str, Ratio]:
             key = str(place.pk) if place else ""
             if not turn.is_on_bay or key not in problem.bays or not turn.history:
                 continue
-            ratio = _bay_gave(history, problem, turn, after)
+            ratio = _bay_gave(history, problem, key, turn, after)
             if ratio is not None and _has_enough(problem, key):
                 seen[key].append(ratio)
     found = {}
@@ -408,10 +408,10 @@ def _has_enough(problem: Problem, bay: str) -> bool:
 
 
 def _bay_gave(
-    history: History, problem: Problem, turn: Turn, after: Turn
+    history: History, problem: Problem, key: str, turn: Turn, after: Turn
 ) -> tuple[float, float] | None:
     """Logarithm and spread of the hours a charge took at the planned rate over real."""
-    key, battery = str(turn.placement.place_id), str(turn.battery)  # type: ignore[union-attr]
+    battery = str(turn.battery)
     end = min(turn.end or history.until, history.until)
     hours = history.physics.power_hours(key, turn.start, end)
     later = next(iter(after.history.values()), None)

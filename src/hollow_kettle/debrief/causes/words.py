@@ -36,9 +36,7 @@ def sentences_of(
     told: dict[str, Callable[[str], str]] = {
         LOAD: lambda key: _load(found.draws[key]),
         SUN: lambda key: _sun(game.problem, key, found.light),
-        CAPACITY: lambda key: _batteries(
-            game, key, found.holds, "of what it was trusted with"
-        ),
+        CAPACITY: lambda key: _batteries(game, key, found.holds, "of what was trusted"),
         START: lambda key: _starts(game, key, found.starts),
         MOVES: lambda key: _moves(game, key),
         SOURCE: lambda key: _sources(game, found.bays),

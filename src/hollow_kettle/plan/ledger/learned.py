@@ -26,8 +26,12 @@ class Question:
 
 
 def questions(event: Event) -> list[Question]:
-    """Accepted draws that an event's stations are not planned with."""
-    if event.state == Event.State.CLOSED:
+    """
+    Accepted draws that an event's stations are not planned with.
+
+    None once it has begun: then its own readings say what stations draw.
+    """
+    if event.state != Event.State.PLANNED:
         return []
     stations = list(event.stations.all())
     known = draws_of([one.name for one in stations])
