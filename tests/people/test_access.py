@@ -304,7 +304,7 @@ TABLE = {
     ("debrief:backtest", "GET"): EVERYBODY,
     ("debrief:learned", "GET"): MEMBERS,
     ("debrief:learned_answer", "POST"): EVENT_BOSS,
-    ("plan:station_learned", "POST"): EVENT_BOSS,
+    ("plan:learned_take", "POST"): EVENT_BOSS,
     ("debrief:causes", "GET"): MEMBERS,
     ("debrief:causes_results", "GET"): MEMBERS,
     ("debrief:causes_add", "POST"): EVENT_BOSS,

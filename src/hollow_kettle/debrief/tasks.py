@@ -31,7 +31,7 @@ def causes(causes_id: int) -> None:
             Causes.objects.filter(pk=causes_id).update(progress=share)
 
     try:
-        propose(found.event, *services.work_out(found, told))
+        propose(*services.work_out(found, told))
     except Exception:
         Causes.objects.filter(pk=causes_id).update(has_failed=True)
         raise

@@ -377,4 +377,4 @@ def _debriefed() -> None:
         baseline = baseline_of(event)
         if baseline is not None:
             row = Causes(event=event, baseline=baseline)
-            propose(event, *causes.work_out(row))
+            propose(*causes.work_out(row))

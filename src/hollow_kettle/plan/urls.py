@@ -37,11 +37,7 @@ _event = [
         stations.station_order,
         name="station_order",
     ),
-    path(
-        "stations/<uuid:station_uid>/learned/",
-        stations.station_learned,
-        name="station_learned",
-    ),
+    path("learned/", stations.learned_take, name="learned_take"),
     path(
         "stations/<uuid:station_uid>/delete/",
         stations.station_delete,

@@ -125,3 +125,38 @@ def wilson(hits: int, count: int) -> tuple[float, float]:
     middle = (share + extra / 2) / (1 + extra)
     half = z * sqrt(share * (1 - share) / count + extra / (4 * count)) / (1 + extra)
     return max(0.0, middle - half), min(1.0, middle + half)
+
+
+#: Of a pair of readings under different loads, the currents differ by so much. [A]
+LEAST_APART_A = 3.0
+#: How far one reading of volts is off, beside what both are off alike. [V]
+READ_SD_V = 0.02
+
+
+def resistance_of(
+    pairs: Sequence[tuple[float, float, float, float]],
+) -> tuple[float, float] | None:
+    """
+    What pairs of readings of one battery say of its resistance.
+
+    Parameters
+    ----------
+    pairs : sequence of (volts, amps, volts, amps)
+        Each receiving and key down, so near in time that its charge was the same.
+
+    Returns
+    -------
+    mean, sd : float or None
+        [Ω], weighted by how far the currents are apart; None where no pair's are far
+        enough, or volts do not fall with the current.
+    """
+    apart = [
+        (high_a - low_a, low_v - high_v)
+        for low_v, low_a, high_v, high_a in pairs
+        if high_a - low_a >= LEAST_APART_A
+    ]
+    squares = sum(amps**2 for amps, _ in apart)
+    if not squares:
+        return None
+    mean = sum(amps * volts for amps, volts in apart) / squares
+    return (mean, READ_SD_V * sqrt(2 / squares)) if mean > 0 else None

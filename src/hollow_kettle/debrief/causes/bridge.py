@@ -82,6 +82,8 @@ class Game:
     light: Ratio
     #: Stations and batteries that the plan did not know, by name.
     unplanned: list[str]
+    #: How many charges said what a bay gave, by its key.
+    charges: dict[str, int]
 
 
 def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
@@ -101,6 +103,7 @@ def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
     )
     separated = _separated(history, problem)
     light = _light(history, problem)
+    bays, charges = _bays_gave(history, problem)
     real = Problem(_as_logged(problem.scenario, now))
     windows = [one.windows for one in problem.sources.values()]
     is_other = [one.windows for one in real.sources.values()] != windows
@@ -113,7 +116,7 @@ def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
                 station_sun_w=list(real.forecast_w.values()),
                 source_sun_w=list(real.yard_forecast_w.values()),
                 light=light,
-                bays=_bays_gave(history, problem),
+                bays=bays,
             ),
         ),
         legs=tuple(_legs(history, problem)),
@@ -130,7 +133,7 @@ def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
     gone = {one.key for one in whole.stations} - here
     kept = [leg for leg in core_legs(baseline) if leg.place not in gone]
     legs = _until(kept, problem.span_min)
-    return Game(problem, legs, actual, separated, light, unplanned)
+    return Game(problem, legs, actual, separated, light, unplanned, charges)
 
 
 def _of_stations(planned: Scenario, keys: set[str]) -> Scenario:
@@ -371,9 +374,11 @@ def _starts(history: History, problem: Problem) -> dict[str, tuple[float, float]
     return found
 
 
-def _bays_gave(history: History, problem: Problem) -> dict[str, Ratio]:
+def _bays_gave(
+    history: History, problem: Problem
+) -> tuple[dict[str, Ratio], dict[str, int]]:
     """
-    What bays gave over what they should, by the charge before and after.
+    What bays gave over what they should, and by how many charges.
 
     A battery's charge is known best when it serves next; one that came off full says
     only that it had time enough. Bays that share a source that is too small for all
@@ -397,7 +402,7 @@ def _bays_gave(history: History, problem: Problem) -> dict[str, Ratio]:
         precision = 1 / BAY_SD**2 + sum(1 / sd**2 for _, sd in ratios)
         log = sum(one / sd**2 for one, sd in ratios) / precision
         found[key] = Ratio(log=log, sd=precision**-0.5)
-    return found
+    return found, {key: len(ratios) for key, ratios in seen.items()}
 
 
 def _has_enough(problem: Problem, bay: str) -> bool:

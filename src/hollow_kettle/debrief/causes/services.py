@@ -62,7 +62,7 @@ def ask(event: Event) -> Causes | None:
 
 def work_out(
     row: Causes, told: Callable[[float], None] = lambda share: None
-) -> tuple[Game, Attribution]:
+) -> tuple[History, Game, Attribution]:
     """Work the causes of an event out, and keep them; what was shared, and how."""
     event = row.event
     basis = basis_of(event)
@@ -76,7 +76,7 @@ def work_out(
     }
     row.basis, row.progress, row.has_failed = basis, 1.0, False
     row.save()
-    return game, found
+    return history, game, found
 
 
 def attribution_of(row: Causes) -> Attribution | None:

@@ -17,6 +17,9 @@ from powercore.physics.loads import ONE_IN_TEN
 NAMES = {
     Estimate.DRAW: ("Draw over its list", "times"),
     Estimate.CAPACITY: ("Capacity", "Ah"),
+    Estimate.RESISTANCE: ("Resistance", "mΩ"),
+    Estimate.BAY: ("Output over what it should give", "times"),
+    Estimate.WALK: ("Walk from the yard", "min"),
     Estimate.LATENESS: ("Lateness of walks", "min"),
 }
 
@@ -42,7 +45,8 @@ class Row:
     @property
     def places(self) -> int:
         """Decimals it is told with."""
-        return {Estimate.DRAW: 2, Estimate.CAPACITY: 1}.get(self.estimate.quantity, 0)
+        places = {Estimate.DRAW: 2, Estimate.BAY: 2, Estimate.CAPACITY: 1}
+        return places.get(self.estimate.quantity, 0)
 
     @property
     def state(self) -> str:

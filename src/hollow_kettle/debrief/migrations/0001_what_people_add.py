@@ -13,7 +13,7 @@ class Migration(migrations.Migration):
 
     dependencies = [
         ('people', '0004_event_passes'),
-        ('plan', '0019_learned_draws'),
+        ('plan', '0018_worked_out_further'),
     ]
 
     operations = [

@@ -117,6 +117,7 @@ def _copy_yard(event: Event, new: Event, moved: Moved) -> dict[UUID, Source]:
             source=sources[bay.source_id],
             charger=bay.charger,
             max_w=bay.max_w,
+            learned_from=bay.learned_from,
             chemistries=bay.chemistries.split(","),
             ends_itself=bay.ends_itself,
             unwatched_why=bay.unwatched_why,

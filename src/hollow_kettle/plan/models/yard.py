@@ -109,6 +109,8 @@ class Bay(models.Model):
         Asset, null=True, blank=True, on_delete=models.PROTECT, related_name="+"
     )
     max_w = models.FloatField("charger output", null=True, blank=True)
+    #: The event at which its output was learned; empty: as it was typed.
+    learned_from = models.CharField(max_length=80, blank=True)
     chemistries = models.CharField(
         max_length=80, blank=True, help_text="Keys, separated by commas."
     )

@@ -25,10 +25,8 @@ from hollow_kettle.plan.models import (
 )
 from hollow_kettle.plan.rows import expanded, forget, give
 from hollow_kettle.plan.yard.services import state_walk
-from hollow_kettle.shelf.estimates.queries import draws_of
 from hollow_kettle.shelf.models import EquipmentType
 from powercore.errors import PowercoreError
-from powercore.limits import DRAWS
 from powercore.physics.loads import Pattern
 
 #: What a station is where nothing is said; None: as the model has it.
@@ -267,26 +265,3 @@ def add_pattern(
     return OperatingPattern.objects.create(
         key=key, name=name, origin="typed by the club", **shares
     )
-
-
-@transaction.atomic
-def plan_as_learned(station: Station, *, by: Actor) -> None:
-    """
-    Plan a station with what was learned and accepted of its draw.
-
-    Raises
-    ------
-    ValidationError
-        If nothing is accepted of it any more.
-    """
-    found = draws_of([station.name]).get(station.name)
-    if found is None:
-        raise ValidationError("Nothing is accepted of its draw any more.")
-    station.draws = round(min(DRAWS.high, max(DRAWS.low, found.mean)), 2)
-    station.draws_from = found.origin
-    note(
-        station.event,
-        by,
-        f"{station.name}: draws {station.draws:g} times its list, from {found.origin}",
-    )
-    station.save(update_fields=["draws", "draws_from"])

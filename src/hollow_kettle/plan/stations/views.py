@@ -35,7 +35,7 @@ from hollow_kettle.plan.rows import remove
 from hollow_kettle.ui.seen import wait_for
 from hollow_kettle.ui.tried import tried
 
-from . import forms, services, tables
+from . import forms, learned, services, tables
 from .order import order_by_hand
 
 PURPOSE = "stations"
@@ -146,18 +146,19 @@ def station_order(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRes
 
 @require_POST
 @coordinator_only
-def station_learned(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpResponse:
-    """Plan a station with what an event taught of its draw."""
+def learned_take(request: HttpRequest, uid: UUID) -> HttpResponse:
+    """Plan a station or a bay with what an event taught of it."""
     event = event_or_404(request, uid)
-    station = station_or_404(event, station_uid)
     try:
-        services.plan_as_learned(station, by=actor_of(request))
-    except ValidationError as error:
-        messages.error(request, " ".join(error.messages))
-    else:
-        messages.success(
-            request, f"{station} is planned with {station.draws:g} times its list."
+        key = UUID(request.POST.get("key", ""))
+        said = learned.take(
+            event, request.POST.get("quantity", ""), key, by=actor_of(request)
         )
+    except (ValueError, ValidationError) as error:
+        words = getattr(error, "messages", ["Choose what to plan with."])
+        messages.error(request, " ".join(words))
+    else:
+        messages.success(request, said)
     return redirect(event)
 
 

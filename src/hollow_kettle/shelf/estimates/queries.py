@@ -21,10 +21,10 @@ def accepted(quantity: str, subjects: Iterable[UUID]) -> dict[UUID, Estimate]:
     return {one.subject: one for one in found.order_by("made_at", "pk")}
 
 
-def draws_of(names: Iterable[str]) -> dict[str, Estimate]:
-    """What is accepted of stations' draw over their lists, by name."""
+def of_names(quantity: str, names: Iterable[str]) -> dict[str, Estimate]:
+    """What is accepted of stations or bays, by name."""
     keys = {key_of(name): name for name in names}
-    return {keys[key]: one for key, one in accepted(Estimate.DRAW, keys).items()}
+    return {keys[key]: one for key, one in accepted(quantity, keys).items()}
 
 
 def lateness() -> Estimate | None:

@@ -24,6 +24,9 @@ class Estimate(models.Model):
     DRAW = "draw_factor"
     #: Of the club's walks: minutes after their time.
     LATENESS = "lateness_min"
+    #: Of the walk from the yard to a station, and of a bay, by their names.
+    WALK = "walk_min"
+    BAY = "bay_output"
 
     subject = models.UUIDField(db_index=True)
     quantity = models.CharField(max_length=24)
