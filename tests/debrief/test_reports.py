@@ -9,9 +9,12 @@ from datetime import date, timedelta
 import pytest
 from django.urls import reverse
 
+from hollow_kettle.debrief.actuals.page import page_of
+from hollow_kettle.debrief.history import History
 from hollow_kettle.field import services
 from hollow_kettle.log.services import rebuild
 from hollow_kettle.plan.events.services import set_state
+from hollow_kettle.plan.sun.services import add_array
 from hollow_kettle.shelf.models import Action
 from tests.conftest import set_clock
 
@@ -102,3 +105,20 @@ def test_planned_against_actual_shows_turns_and_the_yard(over, client_of):
     assert "<b>8:00</b>" in page
     assert "no plan was published before it began" in page
     assert "mains" in page
+    assert "Counted on" not in page
+
+
+def test_the_harvest_stands_beside_what_was_counted_on(over, esker, client_of):
+    """A 100 W panel under a June noon: nothing counted on, something harvested."""
+    add_array(over, station=esker, watts=100)
+    esker.site.latitude, esker.site.longitude = 46.1, -95.4
+    esker.site.save()
+    yard = over.sites.get(is_yard=True)
+    yard.latitude, yard.longitude = 46.1, -95.4
+    yard.save()
+
+    (row, _) = page_of(History(over, over.ends_at)).stations
+
+    assert row.counted_wh == 0
+    assert 100 < row.harvest_wh < 800
+    assert "Counted on" in get(client_of("observer"), over, "actuals").content.decode()

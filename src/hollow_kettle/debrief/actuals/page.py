@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+import numpy as np
+
 from hollow_kettle.debrief.history import History, baseline_of
 from hollow_kettle.field.beliefs import Turn as BelievedTurn
+from hollow_kettle.plan.bridge.problems import problem_of_snapshot
 from hollow_kettle.plan.bridge.rotations import core_legs
 from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.models import Event, Rotation, Station
 from powercore.debrief.arrivals import ON_TIME_MIN, late_of
 from powercore.event.problem import SERVE, Leg, Problem
 from powercore.sun.sources import SUN
+from powercore.values import FloatArray, TimeGrid
 
 #: A battery that came back with less above its reserve was a near miss. (0 to 1)
 NEAR = 0.05
@@ -26,6 +31,9 @@ class StationRow:
     station: Station
     planned_wh: float
     used_wh: float
+    #: Of its panels: what plans counted on, and what the sky as it was seen gives.
+    counted_wh: float
+    harvest_wh: float
     open_h: float
     readings: int
 
@@ -101,6 +109,11 @@ class Page:
     walks_extra: int
 
     @property
+    def has_panels(self) -> bool:
+        """Whether any station has panels."""
+        return any(one.harvest_wh or one.counted_wh for one in self.stations)
+
+    @property
     def near(self) -> list[TurnRow]:
         """Near misses: turns that came back near their reserve, or below it."""
         return [one for one in self.turns if one.is_near]
@@ -117,6 +130,7 @@ def page_of(history: History) -> Page:
     event = history.event
     baseline = baseline_of(event)
     legs = core_legs(baseline) if baseline else []
+    counted = problem_of_snapshot(baseline.snapshot).sun_w if baseline else {}
     charged = _charged(history)
     late, extra = _walks(history, legs)
     planned = sum(leg.kind == SERVE and leg.start_min > 0 for leg in legs)
@@ -124,7 +138,7 @@ def page_of(history: History) -> Page:
     return Page(
         event=event,
         baseline=baseline,
-        stations=[_station(history, one) for one in history.stations],
+        stations=[_station(history, one, counted) for one in history.stations],
         turns=_turns(history, legs),
         bays=_bays(history, charged),
         sources=_sources(history, charged),
@@ -136,7 +150,9 @@ def page_of(history: History) -> Page:
     )
 
 
-def _station(history: History, station: Station) -> StationRow:
+def _station(
+    history: History, station: Station, counted: Mapping[str, FloatArray]
+) -> StationRow:
     own = history.of(station)
     return StationRow(
         station=station,
@@ -144,9 +160,24 @@ def _station(history: History, station: Station) -> StationRow:
             str(station.pk), history.event.starts_at, history.until
         ),
         used_wh=sum(turn.used_wh for turn in own),
+        counted_wh=_until(history, counted, station),
+        harvest_wh=_until(history, history.physics.problem.forecast_w, station),
         open_h=history.open_h(station),
         readings=sum(turn.readings for turn in own),
     )
+
+
+def _until(
+    history: History, watts: Mapping[str, FloatArray], station: Station
+) -> float:
+    """Energy of a power on the grid, as far as the event has come. [Wh]"""
+    own = watts.get(str(station.pk))
+    if own is None:
+        return 0.0
+    grid = TimeGrid(count=own.size)
+    total = grid.cumulative_wh(own)
+    minute = history.event.minute_of(history.until)
+    return float(np.interp(minute, grid.edges_min, total))
 
 
 def _turns(history: History, legs: list[Leg]) -> list[TurnRow]:

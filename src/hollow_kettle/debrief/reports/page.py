@@ -15,6 +15,7 @@ from hollow_kettle.debrief.learning.page import Row, learned_at
 from hollow_kettle.field.words import names_of, words_of
 from hollow_kettle.log.models import FieldEntry, Kind
 from hollow_kettle.log.services import counting
+from hollow_kettle.people.models import Duty
 from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.models import Action, Asset
 
@@ -65,6 +66,8 @@ class Paper:
     actions: list[Action]
     learned: list[Row]
     hours: list[Hours]
+    #: Who was on duty: name and role.
+    duties: list[tuple[str, str]]
     #: Entries of the power section of a unit's log, each in a few words.
     entries: list[tuple[FieldEntry, str]]
 
@@ -162,8 +165,15 @@ def paper_of(event: Event) -> Paper:
             )
             for row in actuals.stations
         ],
+        duties=_duties(event),
         entries=_entries(event),
     )
+
+
+def _duties(event: Event) -> list[tuple[str, str]]:
+    """Who had a role at an event, coordinators of the club aside."""
+    found = Duty.objects.filter(event_key=event.pk).select_related("actor")
+    return sorted((one.actor.name, one.get_role_display()) for one in found)
 
 
 def _entries(event: Event) -> list[tuple[FieldEntry, str]]:
