@@ -18,7 +18,7 @@ NAMES = {
     Estimate.DRAW: ("Draw over its list", "times"),
     Estimate.CAPACITY: ("Capacity", "Ah"),
     Estimate.RESISTANCE: ("Resistance", "mΩ"),
-    Estimate.BAY: ("Output over what it should give", "times"),
+    Estimate.BAY: ("Output of a bay", "times"),
     Estimate.WALK: ("Walk from the yard", "min"),
     Estimate.LATENESS: ("Lateness of walks", "min"),
 }
