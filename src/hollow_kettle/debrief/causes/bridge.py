@@ -79,7 +79,6 @@ class Game:
     legs: list[Leg]
     actual: Actual
     separated: Separated
-    light: Ratio
     #: Stations and batteries that the plan did not know, by name.
     unplanned: list[str]
     #: How many charges said what a bay gave, by its key.
@@ -102,7 +101,6 @@ def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
         )
     )
     separated = _separated(history, problem)
-    light = _light(history, problem)
     bays, charges = _bays_gave(history, problem)
     real = Problem(_as_logged(problem.scenario, now))
     windows = [one.windows for one in problem.sources.values()]
@@ -115,7 +113,7 @@ def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
             given=Given(
                 station_sun_w=list(real.forecast_w.values()),
                 source_sun_w=list(real.yard_forecast_w.values()),
-                light=light,
+                light=_light(history, problem),
                 bays=bays,
             ),
         ),
@@ -133,7 +131,7 @@ def game_of(history: History, falls: Falls, baseline: Rotation) -> Game:
     gone = {one.key for one in whole.stations} - here
     kept = [leg for leg in core_legs(baseline) if leg.place not in gone]
     legs = _until(kept, problem.span_min)
-    return Game(problem, legs, actual, separated, light, unplanned, charges)
+    return Game(problem, legs, actual, separated, unplanned, charges)
 
 
 def _of_stations(planned: Scenario, keys: set[str]) -> Scenario:
