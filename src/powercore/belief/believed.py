@@ -11,6 +11,7 @@ from powercore.belief.mixture import NORMAL_POINTS, Mixture, band
 from powercore.belief.steps import Charging, Step, Use
 from powercore.physics.battery import Pack
 from powercore.physics.charging import ChargeModel
+from powercore.physics.loads import ONE_IN_TEN
 from powercore.values import FloatArray
 
 # How far off things are, one standard deviation each. Common practice, no source.
@@ -44,6 +45,11 @@ class SocEstimate:
     high: float
     methods: tuple[MethodAnswer, ...] = ()
     evidence: str = "never seen"
+
+    @property
+    def sd(self) -> float:
+        """One standard deviation, by its 80 % interval."""
+        return (self.high - self.low) / (2 * ONE_IN_TEN)
 
     @property
     def told(self) -> str:

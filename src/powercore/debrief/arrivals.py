@@ -4,10 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+from powercore.event.problem import SERVE, Leg
+
 #: A relief so near to its planned time is on time. [min]
 ON_TIME_MIN = 3
 #: A relief this far from any planned one of its battery was not planned. [min]
 SAME_MIN = 120
+
+
+def reliefs_of(legs: Iterable[Leg], station: str) -> list[tuple[str, int]]:
+    """Return battery and minute of each relief at a station, its first left out."""
+    return [
+        (leg.battery, leg.start_min)
+        for leg in legs
+        if leg.kind == SERVE and leg.place == station and leg.start_min > 0
+    ]
 
 
 def late_of(

@@ -15,7 +15,7 @@ from hollow_kettle.plan.bridge.problems import problem_of_snapshot
 from hollow_kettle.plan.bridge.rotations import core_legs
 from hollow_kettle.plan.bridge.scenario import scenario_of
 from hollow_kettle.plan.models import Event, Rotation, Station
-from powercore.debrief.arrivals import ON_TIME_MIN, late_of
+from powercore.debrief.arrivals import ON_TIME_MIN, late_of, reliefs_of
 from powercore.event.problem import SERVE, Leg, Problem
 from powercore.sun.sources import SUN
 from powercore.values import FloatArray, TimeGrid
@@ -289,11 +289,7 @@ def _walks(history: History, legs: list[Leg]) -> tuple[list[int], int]:
     late, extra = [], 0
     for station in history.stations:
         key = str(station.pk)
-        planned = [
-            (leg.battery, leg.start_min)
-            for leg in legs
-            if leg.kind == SERVE and leg.place == key and leg.start_min > 0
-        ]
+        planned = reliefs_of(legs, key)
         real = [
             (str(turn.battery), round(history.event.minute_of(turn.start)))
             for turn in history.of(station)

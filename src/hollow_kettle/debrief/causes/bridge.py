@@ -352,7 +352,7 @@ def _to_its_end(history: History, turn: Turn, at: datetime) -> Ratio | None:
         return None
     floor_soc = physics.problem.feed(turn.station or "", str(turn.battery)).floor_soc
     used = max(LEAST_SHARE, begun.typical - floor_soc + given)
-    off = np.hypot((begun.high - begun.low) / (2 * ONE_IN_TEN), END_SD)
+    off = np.hypot(begun.sd, END_SD)
     return Ratio(log=float(np.log(used / planned)), sd=float(off / used))
 
 
@@ -367,8 +367,7 @@ def _starts(history: History, problem: Problem) -> dict[str, tuple[float, float]
             continue
         moment = min(turn.history, key=lambda at: abs(at - event.starts_at))
         one = turn.history[moment]
-        sd = (one.high - one.low) / (2 * ONE_IN_TEN)
-        found[str(turn.battery)] = (one.typical, sd)
+        found[str(turn.battery)] = (one.typical, one.sd)
     return found
 
 

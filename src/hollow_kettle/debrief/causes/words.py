@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 
 from hollow_kettle.debrief.history import History
 from hollow_kettle.debrief.shortfalls.queries import Falls
-from powercore.debrief.arrivals import ON_TIME_MIN, late_of
+from powercore.debrief.arrivals import ON_TIME_MIN, late_of, reliefs_of
 from powercore.debrief.attribute import (
     CAPACITY,
     FAULT,
@@ -96,12 +96,12 @@ def lateness_of(game: Game) -> list[int]:
 
 def _late(game: Game, key: str) -> tuple[list[int], int]:
     """How late reliefs came to a station, and how many came that were not planned."""
-    return late_of(_reliefs(game.legs, key), _reliefs(game.actual.legs, key))
+    return late_of(reliefs_of(game.legs, key), reliefs_of(game.actual.legs, key))
 
 
 def _moves(game: Game, key: str) -> str:
     """How reliefs were late, early, or not planned."""
-    planned = _reliefs(game.legs, key)
+    planned = reliefs_of(game.legs, key)
     late, extra = _late(game, key)
     parts = []
     behind = [one for one in late if one > ON_TIME_MIN]
@@ -116,14 +116,6 @@ def _moves(game: Game, key: str) -> str:
     if missing > 0:
         parts.append(f"{missing} planned {'one' if missing == 1 else 'ones'} not made")
     return "; ".join(parts) if parts else "swaps as planned"
-
-
-def _reliefs(legs: Iterable[Leg], key: str) -> list[tuple[str, int]]:
-    return [
-        (leg.battery, leg.start_min)
-        for leg in legs
-        if leg.kind == SERVE and leg.place == key and leg.start_min > 0
-    ]
 
 
 def _sources(game: Game, bays: dict[str, Likely]) -> str:

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import io
-import json
-import zipfile
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import Any
@@ -12,6 +9,7 @@ from typing import Any
 from django.template.loader import render_to_string
 
 from hollow_kettle.clock import local
+from hollow_kettle.exchange.packages import as_package
 from hollow_kettle.exchange.tables import write_csv
 from hollow_kettle.people.models import Club
 
@@ -39,21 +37,21 @@ def as_markdown(paper: Paper) -> str:
     return "\n".join(kept).strip() + "\n"
 
 
-def as_package(paper: Paper) -> bytes:
+def tables_of(paper: Paper) -> bytes:
     """
     The report's tables as a zip of CSVs with a `datapackage.json`.
 
     The descriptor follows the open Data Package form; moments are in UTC.
     """
-    out, resources = io.BytesIO(), []
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as package:
-        for name, (columns, rows) in _tables(paper).items():
-            path = f"{name}.csv"
-            package.writestr(path, write_csv([one for one, *_ in columns], rows))
-            resources.append(
+    return as_package(
+        "debrief",
+        f"Debrief of {paper.event.name}",
+        (
+            (
+                write_csv([key for key, *_ in columns], rows),
                 {
                     "name": name,
-                    "path": path,
+                    "path": f"{name}.csv",
                     "profile": "tabular-data-resource",
                     "schema": {
                         "fields": [
@@ -61,18 +59,11 @@ def as_package(paper: Paper) -> bytes:
                             for key, kind, words in columns
                         ]
                     },
-                }
+                },
             )
-        descriptor = {
-            "name": "debrief",
-            "title": f"Debrief of {paper.event.name}",
-            "profile": "tabular-data-package",
-            "resources": resources,
-        }
-        package.writestr(
-            "datapackage.json", json.dumps(descriptor, indent=2, ensure_ascii=False)
-        )
-    return out.getvalue()
+            for name, (columns, rows) in _tables(paper).items()
+        ),
+    )
 
 
 def _tables(

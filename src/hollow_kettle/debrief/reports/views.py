@@ -14,7 +14,7 @@ from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.shelf.prints.paper import printed
 from hollow_kettle.shelf.prints.views import pdf
 
-from .files import as_markdown, as_package
+from .files import as_markdown, tables_of
 from .page import paper_of
 
 SHEETS = ("a4", "letter")
@@ -68,5 +68,5 @@ def report_text(request: HttpRequest, uid: UUID) -> HttpResponse:
 def report_package(request: HttpRequest, uid: UUID) -> HttpResponse:
     """The report's tables as an open Data Package."""
     event = event_or_404(request, uid)
-    content = as_package(paper_of(event))
+    content = tables_of(paper_of(event))
     return file_answer(content, "application/zip", f"debrief-{slugify(event.name)}.zip")

@@ -18,6 +18,7 @@ from django.views.decorators.http import (
 from hollow_kettle.clock import local
 from hollow_kettle.debrief.history import History
 from hollow_kettle.debrief.models import Photo, Shortfall
+from hollow_kettle.exchange.answers import kept_answer
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.models import Event
@@ -125,10 +126,7 @@ def photo(request: HttpRequest, uid: UUID, photo_uid: UUID) -> HttpResponse:
     """Give a photo to look at; never to run."""
     event = event_or_404(request, uid)
     found = get_object_or_404(Photo, pk=photo_uid, shortfall__event=event)
-    response = HttpResponse(bytes(found.content), content_type="image/jpeg")
-    response["X-Content-Type-Options"] = "nosniff"
-    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
-    return response
+    return kept_answer(bytes(found.content), "image/jpeg")
 
 
 @require_POST

@@ -17,6 +17,7 @@ from django.views.decorators.http import (
     require_safe,
 )
 
+from hollow_kettle.exchange.answers import kept_answer
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.shelf.access import asset_or_404, kind_or_404
 from hollow_kettle.shelf.assets import attachments
@@ -249,11 +250,9 @@ def attachment_add(request: HttpRequest, uid: UUID) -> HttpResponse:
 def attachment(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Give a photo to look at, or a document to save; never to run."""
     found = get_object_or_404(Attachment, pk=uid)
-    response = HttpResponse(bytes(found.content), content_type=found.content_type)
+    response = kept_answer(bytes(found.content), found.content_type)
     how = "inline" if found.kind == Attachment.PHOTO else "attachment"
     response["Content-Disposition"] = f'{how}; filename="{found.name}"'
-    response["X-Content-Type-Options"] = "nosniff"
-    response["Content-Security-Policy"] = "sandbox; default-src 'none'"
     return response
 
 

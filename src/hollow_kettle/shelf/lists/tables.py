@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import io
-import json
 import re
 import statistics
-import zipfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -17,6 +14,7 @@ from django.core.exceptions import ValidationError
 from django.db import transaction
 
 from hollow_kettle.exchange import readers
+from hollow_kettle.exchange.packages import as_package
 from hollow_kettle.exchange.tables import (
     CellFault,
     Column,
@@ -377,23 +375,14 @@ def export_all() -> bytes:
     The descriptor follows the open Data Package form, so that other programs know
     what each column is.
     """
-    out = io.BytesIO()
-    resources = []
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as package:
-        for kind in kinds.KINDS.values():
-            path = f"{kind.key}.csv"
-            package.writestr(path, export_list(kind))
-            resources.append(_resource(kind, path))
-        descriptor = {
-            "name": "shelf",
-            "title": "The shelf of a radio club",
-            "profile": "tabular-data-package",
-            "resources": resources,
-        }
-        package.writestr(
-            "datapackage.json", json.dumps(descriptor, indent=2, ensure_ascii=False)
-        )
-    return out.getvalue()
+    return as_package(
+        "shelf",
+        "The shelf of a radio club",
+        (
+            (export_list(kind), _resource(kind, f"{kind.key}.csv"))
+            for kind in kinds.KINDS.values()
+        ),
+    )
 
 
 _TYPES = {
