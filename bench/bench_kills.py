@@ -21,8 +21,8 @@ os.environ["DJANGO_SETTINGS_MODULE"] = "hollow_kettle.settings.test"
 
 import django  # noqa: E402 - after the settings are named
 
-from hollow_kettle.command.cluster import throwaway  # noqa: E402
-from hollow_kettle.command.home import data_folder  # noqa: E402
+from hollow_kettle.database.cluster import throwaway  # noqa: E402
+from hollow_kettle.database.home import data_folder  # noqa: E402
 
 TRIALS = 200
 PR_SET_CHILD_SUBREAPER = 36
@@ -58,7 +58,7 @@ def _trials(cluster, trials: int) -> dict:
     from django.db import connections
     from django.test import Client
 
-    from hollow_kettle.command.serving import free_port
+    from hollow_kettle.database.ports import free_port
     from hollow_kettle.demo import club
     from hollow_kettle.log import services as log
     from hollow_kettle.log.models import Conflict, FieldEntry, Placement, Waiting
@@ -75,7 +75,7 @@ def _trials(cluster, trials: int) -> dict:
         "X-CSRFToken": TOKEN,
         "Content-Type": "application/json",
     }
-    port, static = free_port(8890), tempfile.TemporaryDirectory()
+    port, static = free_port(range(8890, 8990)), tempfile.TemporaryDirectory()
     dice, kinds = random.Random(1), Counter()
     acknowledged: list[str] = []
     server = None
@@ -190,7 +190,7 @@ class Phone(threading.Thread):
 
 def _start_again(cluster) -> None:
     """Start it once all of it is gone: its memory is held until then."""
-    from hollow_kettle.command.home import KettleError
+    from hollow_kettle.database.home import KettleError
 
     for _ in range(30):
         time.sleep(0.5)

@@ -25,7 +25,7 @@ from django.conf import settings  # noqa: E402
 from django.test import Client  # noqa: E402
 from django.test.utils import setup_databases, teardown_databases  # noqa: E402
 
-from hollow_kettle.command.serving import free_port  # noqa: E402
+from hollow_kettle.database.ports import free_port  # noqa: E402
 from hollow_kettle.demo import club  # noqa: E402
 from hollow_kettle.log.models import FieldEntry, Waiting  # noqa: E402
 from hollow_kettle.people.models import Actor  # noqa: E402
@@ -104,7 +104,7 @@ def main() -> None:
     """Plain pages, single entries, then batches with repeats and in any order."""
     settings.DATABASES["default"]["TEST"]["NAME"] = "kettle_bench"
     made = setup_databases(verbosity=0, interactive=False)
-    port = free_port(8790)
+    port = free_port(range(8790, 8890))
     try:
         club.load()
         club.set_clock()

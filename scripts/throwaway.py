@@ -9,8 +9,8 @@ from contextlib import contextmanager
 def throwaway_database(name: str) -> Iterator[None]:
     """Start a cluster of its own and set Django up on it; both are gone afterwards."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "hollow_kettle.settings.test")
-    from hollow_kettle.command.cluster import throwaway
-    from hollow_kettle.command.home import data_folder
+    from hollow_kettle.database.cluster import throwaway
+    from hollow_kettle.database.home import data_folder
 
     with throwaway(data_folder(), name) as cluster:
         os.environ |= cluster.environment(role="kettle_owner", database="postgres")

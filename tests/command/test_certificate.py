@@ -7,7 +7,7 @@ import threading
 import pytest
 
 from hollow_kettle.command import certificate
-from hollow_kettle.command.home import KettleError
+from hollow_kettle.database.home import KettleError
 
 
 def shaken_hands(folder, name, *, trusted="authority.crt"):

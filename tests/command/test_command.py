@@ -9,11 +9,11 @@ from pathlib import Path
 import pytest
 from django.conf import settings
 
-from hollow_kettle.command import archive, copies, serving
 from hollow_kettle.command.__main__ import HELP, JOBS
-from hollow_kettle.command.cluster import Cluster, throwaway
-from hollow_kettle.command.home import KettleError, data_folder, installation_secrets
 from hollow_kettle.command.web_user import web_runner
+from hollow_kettle.database import archive, copies, migrating
+from hollow_kettle.database.cluster import Cluster
+from hollow_kettle.database.home import KettleError, data_folder, installation_secrets
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -133,31 +133,10 @@ def test_the_cluster_is_local_asks_for_passwords_and_is_not_run_by_root(cluster)
     assert Path(show["data_directory"]).stat().st_uid != 0
 
 
-def test_what_a_killed_run_left_is_removed_by_the_next():
-    """And a run that still goes on keeps its own."""
-    code = """
-import os, signal
-from hollow_kettle.command.cluster import throwaway
-from hollow_kettle.command.home import data_folder
-with throwaway(data_folder(), "killed") as cluster:
-    print(cluster.home, flush=True)
-    os.kill(os.getpid(), signal.SIGKILL)
-"""
-    left = Path(run("-c", code).stdout.strip())
-    assert (left / "data" / "postmaster.pid").exists()
-
-    with throwaway(data_folder(), "next") as following:
-        assert not left.exists()
-        with following.connect_admin() as connection:
-            assert connection.execute("SHOW fsync").fetchone() == ("off",)
-        assert (data_folder() / os.environ["KETTLE_TEST_CLUSTER"]).exists()
-    assert not following.home.exists()
-
-
 def test_a_backup_comes_back_and_what_was_there_is_kept(cluster, tmp_path, monkeypatch):
     """Back up, change, restore: the change is gone from the club, not lost."""
     monkeypatch.setattr(cluster, "folder", tmp_path)
-    serving.prepare(cluster, database="kettle_copy", settings="local")
+    migrating.prepare(cluster, database="kettle_copy", settings="local")
     query = "SELECT name FROM people_club"
     with cluster.connect_admin("kettle_copy") as connection:
         connection.execute(
@@ -182,7 +161,7 @@ def test_a_backup_comes_back_and_what_was_there_is_kept(cluster, tmp_path, monke
 def club(cluster, tmp_path, monkeypatch):
     """A club of its own with a name, and its backup."""
     monkeypatch.setattr(cluster, "folder", tmp_path)
-    serving.prepare(cluster, database="kettle_copy", settings="local")
+    migrating.prepare(cluster, database="kettle_copy", settings="local")
     with cluster.connect_admin("kettle_copy") as connection:
         connection.execute("DELETE FROM people_club")
         connection.execute(
@@ -301,10 +280,10 @@ def test_a_broken_backup_changes_nothing(club, cluster, tmp_path, content):
 
 def test_a_backup_of_an_earlier_version_is_migrated_forward(club, cluster, tmp_path):
     """Made before bays could say that they may charge unwatched."""
-    old = serving.environment_of(
+    old = migrating.environment_of(
         cluster, database="kettle_copy", settings="local", role="kettle_owner"
     )
-    serving.manage(old, "migrate", "plan", "0010", "--verbosity", "0")
+    migrating.manage(old, "migrate", "plan", "0010", "--verbosity", "0")
     file = copies.backup(cluster, "kettle_copy", str(tmp_path / "old.kettle"))
 
     copies.restore(cluster, "kettle_copy", str(file))

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import sys
 from collections.abc import Callable
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from . import benches, certificate, copies, quality, serving, standin
-from .cluster import Cluster, throwaway
-from .home import KettleError, data_folder
+from hollow_kettle.database import copies, ports
+from hollow_kettle.database.cluster import Cluster, throwaway
+from hollow_kettle.database.home import KettleError, data_folder
+from hollow_kettle.database.migrating import manage, prepare
+
+from . import benches, certificate, quality, serving, standin
+from .holder import Taken, only_one
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -52,21 +57,20 @@ def _cluster() -> Iterator[Cluster]:
 def demo(arguments: list[str]) -> None:
     """Start the demo club and print its address and sign-ins."""
     _none(arguments)
-    with _cluster() as cluster:
-        web = serving.prepare(cluster, database=DEMO, settings="local", demo=True)
-        serving.manage(web, "load_demo")
-        port = serving.free_port(8400)
+    with only_one(data_folder(), DEMO, "demo") as holder, _cluster() as cluster:
+        web = prepare(cluster, database=DEMO, settings="local", demo=True)
+        manage(web, "load_demo")
+        door = serving.Door("127.0.0.1", ports.listen("127.0.0.1", ports.DEMO_PORTS))
+        holder.say(door.url)
         greeting = (
-            f"\nHollow Kettle's demo club is at  http://127.0.0.1:{port}/\n"
+            f"\nHollow Kettle's demo club is at  {door.url}\n"
             "Sign in with one of these names; the password is the same for all:\n"
             "  marin (coordinator)   sorrel (station lead at Drumlin)   wren (logger)\n"
             "  heron (runner)        lark (observer)\n"
             "  password: kettle-on-the-boil\n"
             "Ctrl-C stops everything.\n"
         )
-        serving.serve_until_stopped(
-            web, address="127.0.0.1", port=port, greeting=greeting
-        )
+        serving.serve_until_stopped(web, cluster, door, greeting=greeting)
 
 
 def run(arguments: list[str]) -> None:
@@ -77,22 +81,20 @@ def run(arguments: list[str]) -> None:
         os.environ["KETTLE_LAN"] = address
     else:
         _none(arguments)
-    with _cluster() as cluster:
+    with only_one(data_folder(), CLUB, "run") as holder, _cluster() as cluster:
         own = certificate.Certificate.of(certificate.folder_of(cluster.folder))
         if own is not None and address in own.names:
             os.environ["KETTLE_TLS"] = " ".join(own.names)
         else:
             own = None
-        web = serving.prepare(cluster, database=CLUB, settings="local")
-        port = serving.free_port(8300)
-        scheme = "http" if own is None else "https"
+        web = prepare(cluster, database=CLUB, settings="local")
+        door = serving.Door(address, ports.listen(address, ports.CLUB_PORTS), own)
+        holder.say(door.url)
         greeting = (
-            f"\nYour club is at  {scheme}://{address}:{port}/\n"
+            f"\nYour club is at  {door.url}\n"
             "No account yet?  ./kettle coordinator NAME\nCtrl-C stops everything.\n"
         )
-        serving.serve_until_stopped(
-            web, address=address, port=port, greeting=greeting, certificate=own
-        )
+        serving.serve_until_stopped(web, cluster, door, greeting=greeting)
 
 
 def serve(arguments: list[str]) -> None:
@@ -103,14 +105,23 @@ def serve(arguments: list[str]) -> None:
             "serve needs the names people will type: "
             "KETTLE_HOSTS=kettle.example.org ./kettle serve"
         )
-    address = os.environ.get("KETTLE_ADDRESS", "127.0.0.1")
-    with _cluster() as cluster:
-        web = serving.prepare(cluster, database=CLUB, settings="serve")
-        serving.manage(web, "check", "--deploy", "--fail-level", "WARNING")
-        serving.manage(web, "refuse_demo_sign_ins")
-        port = int(os.environ.get("KETTLE_PORT", "8300"))
+    address, port = os.environ.get("KETTLE_ADDRESS", "127.0.0.1"), _port()
+    with only_one(data_folder(), CLUB, "serve") as holder, _cluster() as cluster:
+        web = prepare(cluster, database=CLUB, settings="serve")
+        manage(web, "check", "--deploy", "--fail-level", "WARNING")
+        manage(web, "refuse_demo_sign_ins")
+        door = serving.Door(address, ports.listen(address, range(port, port + 1)))
+        holder.say(door.url)
         greeting = f"Serving on {address}:{port}; put your https proxy in front."
-        serving.serve_until_stopped(web, address=address, port=port, greeting=greeting)
+        serving.serve_until_stopped(web, cluster, door, greeting=greeting)
+
+
+def _port() -> int:
+    """Return the port that was asked for; raises KettleError."""
+    asked = os.environ.get("KETTLE_PORT", "8300")
+    if not asked.isdecimal() or not 1 <= int(asked) <= 65535:
+        raise KettleError(f"KETTLE_PORT is a number from 1 to 65535, not “{asked}”.")
+    return int(asked)
 
 
 def reset_demo(arguments: list[str]) -> None:
@@ -119,8 +130,8 @@ def reset_demo(arguments: list[str]) -> None:
     with _cluster() as cluster:
         with cluster.connect_admin() as connection:
             connection.execute(f"DROP DATABASE IF EXISTS {DEMO} WITH (FORCE)")
-        web = serving.prepare(cluster, database=DEMO, settings="local", demo=True)
-        serving.manage(web, "load_demo")
+        web = prepare(cluster, database=DEMO, settings="local", demo=True)
+        manage(web, "load_demo")
         print("The demo club is as new.")
 
 
@@ -129,13 +140,13 @@ def _managed(command: str) -> Callable[[list[str]], None]:
         is_demo = "--demo" in arguments
         rest = [word for word in arguments if word != "--demo"]
         with _cluster() as cluster:
-            web = serving.prepare(
+            web = prepare(
                 cluster,
                 database=DEMO if is_demo else CLUB,
                 settings="local",
                 demo=is_demo,
             )
-            serving.manage(web, command, *rest)
+            manage(web, command, *rest)
 
     return job
 
@@ -145,7 +156,7 @@ def backup(arguments: list[str]) -> None:
     if len(arguments) != 1:
         raise KettleError("Say where to: ./kettle backup FILE")
     with _cluster() as cluster:
-        serving.prepare(cluster, database=CLUB, settings="local")
+        prepare(cluster, database=CLUB, settings="local")
         copies.backup(cluster, CLUB, arguments[0])
 
 
@@ -158,7 +169,7 @@ def restore(arguments: list[str]) -> None:
         )
     (file,) = (word for word in arguments if word != "--replace")
     with _cluster() as cluster:
-        serving.prepare(cluster, database=CLUB, settings="local")
+        prepare(cluster, database=CLUB, settings="local")
         copies.restore(cluster, CLUB, file)
 
 
@@ -208,10 +219,13 @@ def main() -> None:
     if job not in JOBS:
         print(f"kettle: there is no '{job}'.\n", file=sys.stderr)
         help_([job])
+    logging.basicConfig(format="%(asctime)s %(levelname)s %(name)s: %(message)s")
     try:
         JOBS[job](arguments)
     except KettleError as error:
         sys.exit(f"kettle: {error}")
+    except Taken as first:
+        print(f"kettle: {first}")
     except KeyboardInterrupt:
         sys.exit(130)
 

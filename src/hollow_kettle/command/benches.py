@@ -9,8 +9,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from .cluster import throwaway
-from .home import ROOT, KettleError, data_folder
+from hollow_kettle.database.cluster import throwaway
+from hollow_kettle.database.home import ROOT, KettleError, data_folder
 
 
 def run(arguments: list[str]) -> None:

@@ -9,7 +9,7 @@ import subprocess
 from dataclasses import dataclass
 from pathlib import Path
 
-from .home import KettleError, data_folder, exclusive
+from hollow_kettle.database.home import KettleError, data_folder, exclusive
 
 #: The authority lasts for some seasons; phones refuse server certificates that last
 #: longer than about 13 months. [days]

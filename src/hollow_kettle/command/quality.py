@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from .home import ROOT
+from hollow_kettle.database.home import ROOT
 
 if TYPE_CHECKING:
     from collections.abc import Mapping

@@ -10,12 +10,11 @@ import urllib.request
 from datetime import datetime, timedelta
 
 from hollow_kettle.clock import moment_of, real_now
+from hollow_kettle.database.home import KettleError
 from powercore.errors import PowercoreError
 from powercore.gear.plant import Account, PlantBattery
 from powercore.gear.standin import FAULTS, KINDS, StandIn
 from powercore.physics.battery import Pack
-
-from .home import KettleError
 
 USAGE = (
     "./kettle stand-in URL TOKEN [shunt|controller|generator] [--watts=25] [--ah=20] "

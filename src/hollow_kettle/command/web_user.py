@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from .home import ROOT, KettleError
+from hollow_kettle.database.home import ROOT, KettleError
 
 WEB_USER = "www-data"
 

@@ -4,7 +4,8 @@ A PostgreSQL cluster of the application's own.
 It lives in the installation's data folder, listens on loopback and a socket
 only, on a port of its own, asks for passwords (scram), and runs under an
 unprivileged user even when the command is run by root. No other cluster on
-the machine is read or changed.
+the machine is read or changed. It ends with the last command that uses it,
+however that ends.
 """
 
 from __future__ import annotations
@@ -13,7 +14,6 @@ import fcntl
 import os
 import pwd
 import shutil
-import socket
 import subprocess
 from contextlib import contextmanager
 from pathlib import Path
@@ -23,12 +23,12 @@ import psycopg
 from psycopg import sql
 
 from .home import KettleError, exclusive, installation_secrets
+from .ports import DATABASE_PORTS, free_port
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
 SERVER_USER = "postgres"
-FIRST_PORT = 54320
 
 
 class Cluster:
@@ -69,8 +69,32 @@ class Cluster:
             if not (self.data / "PG_VERSION").exists():
                 self._create()
             if not self._is_running():
-                self._launch()
+                self._launch(free_port(DATABASE_PORTS, self._last_port()))
             self._ensure_roles()
+
+    @property
+    def is_alive(self) -> bool:
+        """Whether its main process is there; quick enough to ask all the time."""
+        try:
+            os.kill(int((self.data / "postmaster.pid").read_text().split()[0]), 0)
+        except PermissionError:
+            return True
+        except (OSError, ValueError, IndexError):
+            return False
+        return True
+
+    def start_again(self) -> None:
+        """
+        Start it after its main process died; who connects to it finds it where it was.
+
+        Raises
+        ------
+        KettleError
+            While it can't be: its port is taken, say, or its disk is full.
+        """
+        with exclusive(self.home, "start"):
+            if not self._is_running():
+                self._launch(self.port)
 
     def stop(self) -> None:
         """Stop the cluster, unless another kettle command still uses it."""
@@ -80,7 +104,8 @@ class Cluster:
             try:
                 fcntl.flock(self._use, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except BlockingIOError:
-                pass
+                # Others use it; or its guard is just stopping it, which is waited for.
+                fcntl.flock(self._use, fcntl.LOCK_SH)
             else:
                 self._control("stop", "-m", "fast", "-w", check=False)
             finally:
@@ -152,8 +177,8 @@ class Cluster:
         finally:
             password_file.unlink(missing_ok=True)
 
-    def _launch(self) -> None:
-        (self.home / "port").write_text(str(_free_port(self._last_port())))
+    def _launch(self, port: int) -> None:
+        (self.home / "port").write_text(str(port))
         options = (
             f"-p {self.port} -k {self.home} -c listen_addresses=127.0.0.1 "
             "-c timezone=UTC -c log_timezone=UTC -c max_connections=60"
@@ -162,12 +187,29 @@ class Cluster:
             options += " -c fsync=off -c synchronous_commit=off"
         log = str(self.home / "server.log")
         self._control("start", "-w", "-t", "60", "-l", log, "-o", options)
+        self._guard()
 
-    def _last_port(self) -> int:
+    def _guard(self) -> None:
+        """Have it stopped when nobody holds it in use any more, killed or not."""
+        halt = as_server_user(
+            *(self.program("pg_ctl"), "-D", str(self.data)),
+            *("stop", "-m", "fast", "-w"),
+        )
+        only, use = str(self.home / "guard.lock"), str(self.home / "in-use.lock")
+        subprocess.run(
+            ["setsid", "--fork", "flock", "-w", "15", only, "flock", use, *halt],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            cwd="/",
+            check=False,
+        )
+
+    def _last_port(self) -> int | None:
         try:
             return self.port
         except (OSError, ValueError):
-            return FIRST_PORT
+            return None
 
     def _is_running(self) -> bool:
         return self._control("status", check=False) == 0
@@ -234,14 +276,6 @@ def _server_programs() -> Path:
             "PostgreSQL's server is missing; install it: apt-get install postgresql"
         )
     return found[-1].parent
-
-
-def _free_port(first: int) -> int:
-    for port in (first, *range(FIRST_PORT, FIRST_PORT + 200)):
-        with socket.socket() as probe:
-            if probe.connect_ex(("127.0.0.1", port)):
-                return port
-    raise KettleError(f"No free port between {FIRST_PORT} and {FIRST_PORT + 200}.")
 
 
 @contextmanager

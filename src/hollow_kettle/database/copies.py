@@ -10,7 +10,7 @@ from psycopg import sql
 
 from hollow_kettle.clock import real_now
 
-from . import archive, serving
+from . import archive, migrating
 from .cluster import Cluster
 from .home import KettleError
 
@@ -76,8 +76,8 @@ def restore(cluster: Cluster, database: str, file: str) -> None:
         (cluster.home / f"{SCRATCH}.migrated").unlink(missing_ok=True)
         archive.load(cluster, source, found, into=SCRATCH)
         before = _counts(cluster)
-        web = serving.prepare(cluster, database=SCRATCH, settings="local")
-        serving.manage(web, "check", "--database", "default")
+        web = migrating.prepare(cluster, database=SCRATCH, settings="local")
+        migrating.manage(web, "check", "--database", "default")
         if _counts(cluster) != before:
             raise KettleError("Rows were lost on the way to this version.")
     except KettleError as error:

@@ -22,7 +22,7 @@ from typing import IO
 import psycopg
 from psycopg import sql
 
-from . import serving
+from . import migrating
 from .cluster import Cluster, as_server_user
 from .home import KettleError
 
@@ -111,10 +111,10 @@ def load(cluster: Cluster, source: Path, found: Found, *, into: str) -> None:
         If the file holds a table, column or anything else that is not ours at that
         version, lacks one, or a row that can't be; the database is then of no use.
     """
-    owner = serving.environment_of(
+    owner = migrating.environment_of(
         cluster, database=into, settings="local", role="kettle_owner"
     )
-    serving.manage(owner, "migrate_to", json.dumps(found.version))
+    migrating.manage(owner, "migrate_to", json.dumps(found.version))
     with cluster.connect_admin(into) as connection:
         ours = _ours(connection)
         compare(found, ours)

@@ -1,0 +1,77 @@
+"""Bring a database to this version's tables, and run what is to be run on it."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import subprocess
+import sys
+from typing import TYPE_CHECKING
+
+from .home import ROOT, KettleError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+    from pathlib import Path
+
+    from .cluster import Cluster
+
+MANAGE = (sys.executable, "-m", "django")
+
+
+def prepare(
+    cluster: Cluster, *, database: str, settings: str, demo: bool = False
+) -> dict[str, str]:
+    """Migrate a database as its owner; return the web server's environment."""
+    stamp = cluster.home / f"{database}.migrated"
+    if cluster.ensure_database(database):
+        stamp.unlink(missing_ok=True)
+    owner = environment_of(
+        cluster, database=database, settings=settings, role="kettle_owner", demo=demo
+    )
+    _migrate(owner, stamp=stamp)
+    return owner | cluster.environment(role="kettle_app", database=database)
+
+
+def environment_of(
+    cluster: Cluster, *, database: str, settings: str, role: str, demo: bool = False
+) -> dict[str, str]:
+    """What a process of ours needs to work on a database with a role."""
+    return {
+        **os.environ,
+        "DJANGO_SETTINGS_MODULE": f"hollow_kettle.settings.{settings}",
+        "KETTLE_SECRET_KEY": cluster.secrets["secret_key"],
+        "KETTLE_STATIC": str(cluster.folder / "static"),
+        "KETTLE_DEMO": "1" if demo else "0",
+        **cluster.environment(role=role, database=database),
+    }
+
+
+def manage(environment: Mapping[str, str], *arguments: str) -> None:
+    """Run a Django management command; its failure ends ours."""
+    done = subprocess.run([*MANAGE, *arguments], env=dict(environment), check=False)
+    if done.returncode:
+        raise KettleError(f"{arguments[0]} failed; what it said is above.")
+
+
+def _migrate(environment: Mapping[str, str], *, stamp: Path) -> None:
+    """Migrate, and skip it when no migration has changed since."""
+    want = digest_of(
+        [
+            *ROOT.glob("src/hollow_kettle/*/migrations/*.py"),
+            *ROOT.glob("src/hollow_kettle/*/apps.py"),
+            ROOT / "requirements" / "run.txt",
+        ]
+    )
+    if not stamp.exists() or stamp.read_text() != want:
+        manage(environment, "migrate", "--verbosity", "0")
+        stamp.write_text(want)
+
+
+def digest_of(paths: Iterable[Path]) -> str:
+    """One digest of files and their names."""
+    digest = hashlib.sha256()
+    for path in sorted(paths):
+        digest.update(str(path.relative_to(ROOT)).encode())
+        digest.update(path.read_bytes())
+    return digest.hexdigest()
