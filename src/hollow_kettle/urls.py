@@ -18,6 +18,7 @@ urlpatterns = [
     path("t/<slug:token>/", label, name="label"),
     path("T/<slug:token>/", label, name="label_in_capitals"),
     path("", include("hollow_kettle.people.urls")),
+    path("", include("hollow_kettle.upkeep.urls")),
     path("shelf/", include("hollow_kettle.shelf.urls")),
     path("plan/", include("hollow_kettle.plan.urls")),
     path("field/", include("hollow_kettle.field.urls")),

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import logging
+import logging.config
 import os
 import sys
 from collections.abc import Callable
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from hollow_kettle.database import copies, ports
+from hollow_kettle import logs
+from hollow_kettle.database import copies, ports, sealing
 from hollow_kettle.database.cluster import Cluster, throwaway
 from hollow_kettle.database.home import KettleError, data_folder
 from hollow_kettle.database.migrating import manage, prepare
@@ -31,7 +32,8 @@ Hollow Kettle: power for a radio club's stations.
   ./kettle coordinator NAME      make the first account; asks for a password
   ./kettle unlock USER           let a locked-out person try again
   ./kettle backup FILE           write the club's database to a file
-  ./kettle restore FILE --replace   put it back (keeps a copy of what was there)
+  ./kettle restore FILE --replace [--key=FILE]  put it back; keeps what was there
+  ./kettle backup-key FILE       a key that nightly backups can be encrypted for
   ./kettle reset-demo            make the demo club anew; never touches your club
   ./kettle bench [NAME] [--json] measure; prints both sides of each ratio
   ./kettle stand-in URL TOKEN [KIND]  a simulated meter that sends to a running one
@@ -106,6 +108,8 @@ def serve(arguments: list[str]) -> None:
             "KETTLE_HOSTS=kettle.example.org ./kettle serve"
         )
     address, port = os.environ.get("KETTLE_ADDRESS", "127.0.0.1"), _port()
+    os.environ.setdefault("KETTLE_LOG", "json")
+    logging.config.dictConfig(logs.config())
     with only_one(data_folder(), CLUB, "serve") as holder, _cluster() as cluster:
         web = prepare(cluster, database=CLUB, settings="serve")
         manage(web, "check", "--deploy", "--fail-level", "WARNING")
@@ -162,15 +166,30 @@ def backup(arguments: list[str]) -> None:
 
 def restore(arguments: list[str]) -> None:
     """Replace the club's database by a backup."""
-    if len(arguments) != 2 or "--replace" not in arguments:
+    keys = [word for word in arguments if word.startswith("--key=")]
+    rest = [word for word in arguments if word not in keys]
+    if len(rest) != 2 or "--replace" not in rest or len(keys) > 1:
         raise KettleError(
             "Restoring replaces the club's data. Say so: "
-            "./kettle restore FILE --replace"
+            "./kettle restore FILE --replace [--key=FILE]"
         )
-    (file,) = (word for word in arguments if word != "--replace")
+    (file,) = (word for word in rest if word != "--replace")
+    key = keys[0].removeprefix("--key=") if keys else ""
     with _cluster() as cluster:
         prepare(cluster, database=CLUB, settings="local")
-        copies.restore(cluster, CLUB, file)
+        copies.restore(cluster, CLUB, file, key)
+
+
+def backup_key(arguments: list[str]) -> None:
+    """Make a key that backups can be encrypted for."""
+    if len(arguments) != 1:
+        raise KettleError("Say where to: ./kettle backup-key FILE")
+    public = sealing.make_key(arguments[0])
+    print(
+        f"The key is in {arguments[0]}. Keep it away from this machine, and twice:\n"
+        "without it no backup that is encrypted for it can be read.\n"
+        f"Backups are encrypted from the next start with  KETTLE_BACKUP_FOR={public}"
+    )
 
 
 def test(arguments: list[str]) -> None:
@@ -200,6 +219,7 @@ JOBS: dict[str, Callable[[list[str]], None]] = {
     "serve": serve,
     "backup": backup,
     "restore": restore,
+    "backup-key": backup_key,
     "reset-demo": reset_demo,
     "coordinator": _managed("make_coordinator"),
     "unlock": _managed("unlock"),
@@ -219,7 +239,7 @@ def main() -> None:
     if job not in JOBS:
         print(f"kettle: there is no '{job}'.\n", file=sys.stderr)
         help_([job])
-    logging.basicConfig(format="%(asctime)s %(levelname)s %(name)s: %(message)s")
+    logging.config.dictConfig(logs.config())
     try:
         JOBS[job](arguments)
     except KettleError as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import ssl
 import subprocess
 import time
@@ -80,15 +81,18 @@ def _web(
     if door.certificate is not None:
         own = door.certificate.shared_with(static.parent / "web", runner.owner)
         secure = ("--certfile", str(own.file), "--keyfile", str(own.key))
-    number = door.listener.fileno()
+    number, figures = door.listener.fileno(), static.parent / "web" / "figures"
 
     def start() -> subprocess.Popen[bytes]:
+        # What its processes measure together, from this start on.
+        shutil.rmtree(figures, ignore_errors=True)
+        figures.mkdir(mode=0o700)
+        if runner.owner is not None:
+            os.chown(figures, *runner.owner)
         return runner.start(
-            environment,
+            {**environment, "PROMETHEUS_MULTIPROC_DIR": str(figures)},
             *("-m", "gunicorn", "hollow_kettle.wsgi", "--bind", f"fd://{number}"),
-            *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
-            *("--graceful-timeout", "8", "--worker-tmp-dir", "/dev/shm"),  # noqa: S108
-            *("--log-level", "warning", "--no-control-socket", *secure),
+            *("--config", "python:hollow_kettle.settings.gunicorn", *secure),
             pass_fds=(number,),
         )
 

@@ -65,6 +65,8 @@ def web_runner(folder: Path, static: Path) -> Runner:
         If root asks and there is no user for it, or that user can't read what it needs.
     """
     if os.geteuid() != 0:
+        for own in (folder / "web", folder / "backups"):
+            own.mkdir(exist_ok=True, mode=0o700)
         return Runner(sys.executable, ROOT, {}, {})
     try:
         entry = pwd.getpwnam(WEB_USER)
@@ -75,8 +77,9 @@ def web_runner(folder: Path, static: Path) -> Runner:
         ) from None
     user = {"user": entry.pw_uid, "group": entry.pw_gid, "extra_groups": []}
     home = folder / "web"
-    home.mkdir(exist_ok=True)
-    os.chown(home, entry.pw_uid, entry.pw_gid)
+    for own in (home, folder / "backups"):
+        own.mkdir(exist_ok=True, mode=0o700)
+        os.chown(own, entry.pw_uid, entry.pw_gid)
     inner = dict.fromkeys(("HOME", "XDG_CACHE_HOME", "NUMBA_CACHE_DIR"), str(home))
     venv = Path(sys.prefix)
 

@@ -42,7 +42,7 @@ class Cluster:
         self.home = folder / name
         self.data = self.home / "data"
         self.secrets = installation_secrets(folder)
-        self.bin = _server_programs()
+        self.bin = server_programs()
         self._use: IO[str] | None = None
 
     @property
@@ -266,7 +266,8 @@ def _exists(
     return connection.execute(query, [value]).fetchone() is not None
 
 
-def _server_programs() -> Path:
+def server_programs() -> Path:
+    """Where the newest PostgreSQL of this machine has its programs; KettleError."""
     found = sorted(
         Path("/usr/lib/postgresql").glob("*/bin/initdb"),
         key=lambda path: int(path.parts[-3]),
@@ -295,7 +296,11 @@ def throwaway(
         for home in folder.glob("*-cluster-*/in-use.lock"):
             Cluster(folder, name=home.parent.name).discard()
         cluster.home.mkdir()
-        cluster.start()
+        try:
+            cluster.start()
+        except BaseException:
+            cluster.discard()
+            raise
     try:
         yield cluster
     finally:

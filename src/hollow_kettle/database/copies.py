@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import os
 import subprocess
+from collections.abc import Mapping
 from pathlib import Path
 
 from psycopg import sql
 
 from hollow_kettle.clock import real_now
 
-from . import archive, migrating
-from .cluster import Cluster
+from . import archive, migrating, sealing
+from .cluster import Cluster, server_programs
 from .home import KettleError
 
 SCRATCH = "kettle_restoring"
@@ -20,68 +21,101 @@ OLD = "kettle_before_restore"
 LASTING = ("people_actor", "log_fieldentry", "shelf_asset", "plan_event")
 
 
-def backup(cluster: Cluster, database: str, file: str) -> Path:
+def dump(connection: Mapping[str, str], target: Path) -> None:
     """
-    Write a database's rows to a file that `restore` reads; only its owner may read it.
+    Write the rows of a database that is in use to a new file only its owner may read.
 
-    Tables are not in it: they are made by our own migrations when it comes back.
+    They are as they stood at one moment, whatever is written meanwhile. Tables are not
+    in it: they are made by our own migrations when it comes back. `connection` is what
+    PostgreSQL's programs read from their environment (PGHOST, PGDATABASE and so on).
+
+    Raises
+    ------
+    KettleError
+        If it is there already, or can't be written.
     """
-    target = Path(file).expanduser().resolve()
     if target.exists():
         raise KettleError(f"{target} is there already; choose another name.")
     partial = target.with_name(target.name + ".part")
+    program = str(server_programs() / "pg_dump")
     done = subprocess.run(
-        [
-            *(cluster.program("pg_dump"), "-Fc", "--data-only", "--no-owner"),
-            *("-f", str(partial), database),
-        ],
-        env={
-            **os.environ,
-            "PGHOST": "127.0.0.1",
-            "PGPORT": str(cluster.port),
-            "PGUSER": "kettle_admin",
-            "PGPASSWORD": cluster.secrets["admin"],
-        },
+        [program, "-Fc", "--data-only", "--no-owner", "-f", str(partial)],
+        env={**os.environ, **connection},
         capture_output=True,
         text=True,
         check=False,
         umask=0o077,
     )
     if done.returncode:
-        raise KettleError(f"pg_dump said: {done.stderr.strip()}")
+        partial.unlink(missing_ok=True)
+        raise KettleError(f"pg_dump said: {done.stderr.strip()[:300]}")
     partial.chmod(0o600)
     partial.rename(target)
+
+
+def backup(cluster: Cluster, database: str, file: str) -> Path:
+    """Write a club's rows to a file that `restore` reads; raises KettleError."""
+    target = Path(file).expanduser().resolve()
+    connection = {
+        "PGHOST": "127.0.0.1",
+        "PGPORT": str(cluster.port),
+        "PGUSER": "kettle_admin",
+        "PGPASSWORD": cluster.secrets["admin"],
+        "PGDATABASE": database,
+    }
+    dump(connection, target)
     print(f"The club's data is in {target} ({target.stat().st_size:,} bytes).")
     return target
 
 
-def restore(cluster: Cluster, database: str, file: str) -> None:
+def rebuild(cluster: Cluster, source: Path) -> None:
+    """
+    Build a club's database from a backup in the scratch database of a cluster.
+
+    Our own migrations make the tables of the backup's version; an unprivileged role
+    copies the rows of our tables into it, and anything else in the file is refused by
+    name. Then it is migrated forward, counted and checked.
+
+    Raises
+    ------
+    KettleError
+        If it can't be; the scratch database is then removed.
+    """
+    _drop(cluster, SCRATCH)
+    try:
+        found = archive.read(cluster, source)
+        cluster.ensure_database(SCRATCH)
+        archive.load(cluster, source, found, into=SCRATCH)
+        before = _counts(cluster)
+        owner = migrating.environment_of(
+            cluster, database=SCRATCH, settings="local", role="kettle_owner"
+        )
+        migrating.manage(owner, "migrate", "--verbosity", "0")
+        migrating.manage(owner, "check", "--database", "default")
+        if _counts(cluster) != before:
+            raise KettleError("Rows were lost on the way to this version.")
+    except KettleError:
+        _drop(cluster, SCRATCH)
+        raise
+
+
+def restore(cluster: Cluster, database: str, file: str, key: str = "") -> None:
     """
     Replace a database by a backup, of which nothing is trusted but its rows.
 
-    What is there is backed up first. Our own migrations make the tables of the
-    backup's version in a scratch database; an unprivileged role copies the rows of
-    our tables into it, and anything else in the file is refused by name. Then it is
-    migrated forward, counted and checked, and only then takes the database's name.
+    What is there is backed up first. The backup's database takes the name of the
+    club's only when it is whole and checked. `key` is the file of the key to one that
+    is encrypted.
     """
     source = Path(file).expanduser().resolve()
     if not source.is_file():
         raise KettleError(f"There is no file {source}.")
     stamp = f"{real_now():%Y%m%d-%H%M%S-%f}"
     backup(cluster, database, str(cluster.folder / f"before-restore-{stamp}.kettle"))
-    _drop(cluster, SCRATCH)
     try:
-        found = archive.read(cluster, source)
-        cluster.ensure_database(SCRATCH)
-        (cluster.home / f"{SCRATCH}.migrated").unlink(missing_ok=True)
-        archive.load(cluster, source, found, into=SCRATCH)
-        before = _counts(cluster)
-        web = migrating.prepare(cluster, database=SCRATCH, settings="local")
-        migrating.manage(web, "check", "--database", "default")
-        if _counts(cluster) != before:
-            raise KettleError("Rows were lost on the way to this version.")
+        with sealing.opened(source, key) as plain:
+            rebuild(cluster, plain)
     except KettleError as error:
-        _drop(cluster, SCRATCH)
         raise KettleError(
             f"{source} was not restored; your data is as it was. {error}"
         ) from error
@@ -99,7 +133,6 @@ def restore(cluster: Cluster, database: str, file: str) -> None:
                 )
             )
     _drop(cluster, OLD)
-    (cluster.home / f"{SCRATCH}.migrated").rename(cluster.home / f"{database}.migrated")
     print(
         f"The club's data is now what {source} holds. Everybody has to sign in again."
     )

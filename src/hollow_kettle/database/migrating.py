@@ -43,6 +43,8 @@ def environment_of(
         "KETTLE_SECRET_KEY": cluster.secrets["secret_key"],
         "KETTLE_STATIC": str(cluster.folder / "static"),
         "KETTLE_DEMO": "1" if demo else "0",
+        "KETTLE_FOLDER": str(cluster.folder),
+        "KETTLE_BACKUPS": str(cluster.folder / "backups"),
         **cluster.environment(role=role, database=database),
     }
 

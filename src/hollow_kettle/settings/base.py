@@ -5,9 +5,23 @@ from datetime import timedelta
 from pathlib import Path
 
 from csp.constants import NONE, SELF
+from django.core.exceptions import ImproperlyConfigured
+
+from hollow_kettle import logs
 
 ROOT = Path(__file__).resolve().parents[3]
 PACKAGE = ROOT / "src" / "hollow_kettle"
+
+
+def asked_number(name: str, *, usual: int, most: int) -> int:
+    """Return a whole number out of the environment, from 1 on."""
+    said = os.environ.get(name, "") or str(usual)
+    if not said.isdecimal() or not 1 <= int(said) <= most:
+        raise ImproperlyConfigured(
+            f"{name} is a whole number from 1 to {most}, not “{said}”."
+        )
+    return int(said)
+
 
 SECRET_KEY = os.environ.get("KETTLE_SECRET_KEY", "")
 DEBUG = False
@@ -36,14 +50,17 @@ INSTALLED_APPS = [
     "hollow_kettle.instruments",
     "hollow_kettle.field",
     "hollow_kettle.debrief",
+    "hollow_kettle.upkeep",
     "hollow_kettle.demo",
 ]
 
 MIDDLEWARE = [
+    "hollow_kettle.upkeep.middleware.UpkeepMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.gzip.GZipMiddleware",
     "hollow_kettle.people.middleware.NoStoreMiddleware",
+    "hollow_kettle.upkeep.middleware.RoomMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
@@ -72,6 +89,7 @@ TEMPLATES = [
                 "django.contrib.messages.context_processors.messages",
                 "hollow_kettle.ui.context.frame",
                 "hollow_kettle.people.context.who",
+                "hollow_kettle.upkeep.context.warning",
             ],
             "builtins": ["hollow_kettle.ui.templatetags.kettle"],
         },
@@ -164,13 +182,17 @@ STORAGES = {
 DATA_UPLOAD_MAX_MEMORY_SIZE = 6 * 1024 * 1024
 FILE_UPLOAD_MAX_MEMORY_SIZE = 6 * 1024 * 1024
 
-LOGGING = {
-    "version": 1,
-    "disable_existing_loggers": False,
-    "formatters": {
-        "plain": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}
-    },
-    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
-    "root": {"handlers": ["console"], "level": "WARNING"},
-    "loggers": {"axes": {"level": "ERROR"}},
-}
+LOGGING = logs.config()
+
+#: Where our own database lies, whose disk must not fill; empty: it is elsewhere.
+KETTLE_FOLDER = os.environ.get("KETTLE_FOLDER", "")
+#: With less room than this nothing is saved.
+KETTLE_LEAST_BYTES = asked_number("KETTLE_LEAST_MB", usual=200, most=100_000) * 10**6
+#: Where the worker puts its backups, for whose key, and for how many days.
+KETTLE_BACKUPS = os.environ.get("KETTLE_BACKUPS", "")
+KETTLE_BACKUP_FOR = os.environ.get("KETTLE_BACKUP_FOR", "")
+KETTLE_BACKUP_DAYS = asked_number("KETTLE_BACKUP_DAYS", usual=14, most=3660)
+#: What a collector of figures must say; empty: there are none to collect.
+KETTLE_METRICS_TOKEN = os.environ.get("KETTLE_METRICS_TOKEN", "")
+#: Whether pages tell a coordinator when something is wrong with the application.
+KETTLE_WARNS = True

@@ -131,6 +131,30 @@ document.addEventListener("htmx:afterSwap", (event) => {
 });
 showAlarms();
 
+// What was sent and not taken is said; what only asks again by itself is not.
+const REFUSED = {
+  403: "You may not do this, or were signed out meanwhile. Reload the page.",
+  409: "The same was saved a moment ago, or what you were changing is gone. Reload the page.",
+  503: "Not saved: the database does not answer. It is started again by itself; try again in a few seconds.",
+  507: "Not saved: the disk of the server is full. What was saved before is safe and can be read.",
+};
+const sayRefused = (event) => {
+  const { requestConfig, xhr } = event.detail;
+  if (!requestConfig || requestConfig.verb === "get") return;
+  document.getElementById("refused")?.remove();
+  const line = document.createElement("p");
+  line.id = "refused";
+  line.className = "message message-error";
+  line.setAttribute("role", "alert");
+  line.textContent =
+    REFUSED[xhr?.status] ??
+    (xhr?.status ? "Not saved: something went wrong, and it isn't your fault. Try again." : "Not saved: the server can't be reached. Try again when the network is back.");
+  document.getElementById("canvas")?.prepend(line);
+  line.scrollIntoView({ block: "nearest" });
+};
+document.addEventListener("htmx:responseError", sayRefused);
+document.addEventListener("htmx:sendError", sayRefused);
+
 // On paper the tables behind the drawings are wanted too.
 const folded = () => document.querySelectorAll("main details:not([open])");
 window.addEventListener("beforeprint", () => {

@@ -1,0 +1,1 @@
+"""How the application itself is: health, figures, troubles and backups."""

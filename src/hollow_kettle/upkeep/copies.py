@@ -1,0 +1,132 @@
+"""Backups that the worker makes by itself, tries by restoring, and keeps a while."""
+
+from __future__ import annotations
+
+import socket
+from datetime import timedelta
+from pathlib import Path
+
+from django.conf import settings
+from django.db import connection
+
+from hollow_kettle.clock import local, real_now
+from hollow_kettle.database import copies, sealing
+from hollow_kettle.database.cluster import throwaway
+from hollow_kettle.database.home import KettleError
+from hollow_kettle.people.models import Club
+
+from .health import backup_age_s
+from .models import Backup
+
+#: At this hour of the club it is made, if the last is old enough; else when late.
+HOUR, OLD_H, LATE_H = 3, 20.0, 26.0
+#: The first of a month is kept for so many months.
+MONTHS = 12
+
+
+def is_due() -> bool:
+    """Whether a backup is to be made now."""
+    if settings.IS_DEMO or not settings.KETTLE_BACKUPS:
+        return False
+    age_s = backup_age_s()
+    if age_s is None or age_s > LATE_H * 3600:
+        return True
+    hour = local(real_now(), Club.the().zone).hour
+    return hour == HOUR and age_s > OLD_H * 3600
+
+
+def make() -> Backup:
+    """
+    Make a backup, try it, encrypt it where that is wished, and note how it went.
+
+    One that could not be restored stays as a file, since it is better than none, but
+    does not count as good.
+    """
+    row = Backup(machine=socket.gethostname()[:120])
+    folder = Path(settings.KETTLE_BACKUPS)
+    file = folder / f"kettle-{row.made_at:%Y%m%d-%H%M%S}.kettle"
+    try:
+        if settings.KETTLE_BACKUP_FOR:
+            sealing.recipient(settings.KETTLE_BACKUP_FOR)  # before anything is written
+        copies.dump(_connection(), file)
+        row.trouble = _tried(file)
+        row.tested_at = None if row.trouble else real_now()
+        if settings.KETTLE_BACKUP_FOR:
+            file = sealing.seal(file, settings.KETTLE_BACKUP_FOR)
+            row.is_encrypted = True
+        row.file, row.size = file.name, file.stat().st_size
+        row.is_good = not row.trouble
+    except KettleError as error:
+        row.trouble = str(error)
+    except OSError as error:
+        row.trouble = f"{folder}: {error.strerror}."
+    row.trouble = row.trouble[:300]
+    row.save()
+    return row
+
+
+def _connection() -> dict[str, str]:
+    """Return what PostgreSQL's programs need to read the club's database."""
+    said = connection.settings_dict
+    options = said.get("OPTIONS", {})
+    found = {
+        "PGHOST": said["HOST"],
+        "PGPORT": said["PORT"],
+        "PGUSER": said["USER"],
+        "PGPASSWORD": said["PASSWORD"],
+        "PGDATABASE": said["NAME"],
+        "PGSSLMODE": options.get("sslmode", ""),
+        "PGSSLROOTCERT": options.get("sslrootcert", ""),
+    }
+    return {name: str(value) for name, value in found.items() if value}
+
+
+def _tried(file: Path) -> str:
+    """Restore it into a server started for that alone; why it can't be, or nothing."""
+    home = file.parent / "trial"
+    home.mkdir(exist_ok=True)
+    try:
+        with throwaway(home, "trial") as cluster:
+            copies.rebuild(cluster, file)
+    except KettleError as error:
+        return f"It could not be restored for a test. {error}"
+    return ""
+
+
+def forget_old() -> int:
+    """
+    Remove files past their time; return how many.
+
+    All of the last days stay (`KETTLE_BACKUP_DAYS`), of each month its first for a
+    year, and the last good one always.
+    """
+    now = real_now()
+    here = Backup.objects.filter(
+        machine=socket.gethostname()[:120], removed_at=None, is_good=True
+    )
+    rows = list(here.order_by("made_at"))
+    kept = {row.pk for row in rows[-1:]}
+    months: set[tuple[int, int]] = set()
+    for row in rows:
+        month = (row.made_at.year, row.made_at.month)
+        is_first = month not in months
+        months.add(month)
+        age = now - row.made_at
+        if age <= timedelta(days=settings.KETTLE_BACKUP_DAYS) or (
+            is_first and age <= timedelta(days=31 * MONTHS)
+        ):
+            kept.add(row.pk)
+    gone = [row for row in rows if row.pk not in kept]
+    past = now - timedelta(days=settings.KETTLE_BACKUP_DAYS)
+    gone += Backup.objects.filter(
+        machine=socket.gethostname()[:120],
+        removed_at=None,
+        is_good=False,
+        made_at__lt=past,
+    )
+    for row in gone:
+        if row.file:
+            (Path(settings.KETTLE_BACKUPS) / row.file).unlink(missing_ok=True)
+        row.removed_at = now
+        row.save(update_fields=["removed_at"])
+    return len(gone)

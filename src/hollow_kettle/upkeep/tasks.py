@@ -1,0 +1,21 @@
+"""What the worker does by itself to keep the club's data safe."""
+
+from procrastinate.contrib.django import app
+
+from . import copies, troubles
+
+
+@app.periodic(cron="41 * * * *")
+@app.task(queue="backup", queueing_lock="backup", pass_context=False)
+def back_up(timestamp: int) -> None:
+    """Make the night's backup once it is due, and remove those past their time."""
+    if copies.is_due():
+        copies.make()
+        copies.forget_old()
+    troubles.forget_old()
+
+
+@app.task(queue="backup", queueing_lock="backup-now", pass_context=False)
+def back_up_now() -> None:
+    """Make a backup because somebody asked for one."""
+    copies.make()

@@ -1,0 +1,52 @@
+"""The page for the coordinator, and figures for a collector."""
+
+from __future__ import annotations
+
+import secrets
+from contextlib import suppress
+
+from django.conf import settings
+from django.contrib import messages
+from django.db import transaction
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST, require_safe
+from procrastinate.exceptions import AlreadyEnqueued
+
+from hollow_kettle.people.access import coordinator_only
+
+from . import figures, page
+from .tasks import back_up_now
+
+
+@require_safe
+@coordinator_only
+def how(request: HttpRequest) -> HttpResponse:
+    """Say how the kettle is."""
+    return render(request, "upkeep/how.html", page.values())
+
+
+@require_POST
+@coordinator_only
+def back_up(request: HttpRequest) -> HttpResponse:
+    """Have a backup made now."""
+    if settings.IS_DEMO:
+        messages.error(request, "The demo club is not backed up.")
+        return redirect("upkeep:how")
+    with suppress(AlreadyEnqueued), transaction.atomic():
+        back_up_now.defer()
+    messages.success(
+        request, "The worker makes a backup now, and restores it for a test."
+    )
+    return redirect("upkeep:how")
+
+
+@require_safe
+def metrics(request: HttpRequest) -> HttpResponse:
+    """Return figures to whoever has the collector's token."""
+    token = settings.KETTLE_METRICS_TOKEN
+    said = request.headers.get("Authorization", "").removeprefix("Bearer ")
+    if not token or not secrets.compare_digest(said.encode(), token.encode()):
+        words = "Say KETTLE_METRICS_TOKEN as a bearer token.\n"
+        return HttpResponse(words, status=401, content_type="text/plain")
+    return HttpResponse(figures.exposition(), content_type="text/plain; version=0.0.4")
