@@ -195,7 +195,7 @@ def _start_again(cluster) -> None:
     for _ in range(30):
         time.sleep(0.5)
         with contextlib.suppress(KettleError):
-            cluster.start()
+            cluster.start_again()
             return
     raise SystemExit((cluster.home / "server.log").read_text()[-2000:])
 

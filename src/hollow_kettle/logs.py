@@ -31,8 +31,7 @@ class Guard(logging.Filter):
 
     def filter(self, record: logging.LogRecord) -> bool:
         """Change the record in place; all lines pass."""
-        if number := request_number.get():
-            record.request = number
+        record.__dict__["request"] = request_number.get() or None
         job = getattr(record, "job", None)
         if isinstance(job, dict):  # as the queue logs it, with the job's arguments
             key, task = job.get("id"), job.get("task_name")
@@ -132,6 +131,6 @@ def config() -> dict[str, Any]:
         "loggers": {
             "axes": {"level": "ERROR"},
             "hollow_kettle": {"level": "INFO" if is_json else "WARNING"},
-            "procrastinate": {"level": "INFO" if is_json else "WARNING"},
+            "procrastinate.worker": {"level": "INFO" if is_json else "WARNING"},
         },
     }

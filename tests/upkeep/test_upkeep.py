@@ -117,7 +117,7 @@ def test_a_fault_of_ours_is_kept_and_counted_without_what_it_held(boss, monkeypa
     def broken(*arguments):
         raise KeyError("drumlin, 13.05 V, wren@example")
 
-    monkeypatch.setattr("hollow_kettle.upkeep.page.version", broken)
+    monkeypatch.setattr("hollow_kettle.upkeep.page._backups", broken)
     answers = [boss.get(reverse("upkeep:how")) for _ in range(3)]
 
     assert {answer.status_code for answer in answers} == {500}
@@ -213,6 +213,8 @@ def test_log_lines_hold_numbers_and_no_secret_or_name():
     )  # fmt: skip
     logs.request_number.reset(token)
     assert (line["request"], line["message"]) == ("0f1e2d3c4b5a", "Not Found")
+    assert "8DK4" not in json.dumps(line) + words
+    line, words = logged("Forbidden", name="django.request", request="GET /join/8DK4/")
     assert "8DK4" not in json.dumps(line) + words
 
     job = {"id": 7, "task_name": "plan.search", "call_string": "wren", "args": {"a": 1}}

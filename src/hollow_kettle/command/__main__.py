@@ -9,9 +9,11 @@ from collections.abc import Callable
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
+import hollow_kettle
 from hollow_kettle import logs
 from hollow_kettle.database import copies, ports, sealing
 from hollow_kettle.database.cluster import Cluster, throwaway
+from hollow_kettle.database.elsewhere import APP, Elsewhere
 from hollow_kettle.database.home import KettleError, data_folder
 from hollow_kettle.database.migrating import manage, prepare
 
@@ -28,7 +30,7 @@ Hollow Kettle: power for a radio club's stations.
   ./kettle test [--full] [ARGS]  all checks; ARGS go to pytest
   ./kettle run [--lan ADDRESS]   start with your own club's data
   ./kettle certificate NAME...   a certificate for that, so that phones trust it
-  ./kettle serve                 a club's server behind https (KETTLE_HOSTS=name,...)
+  ./kettle serve [web|worker]    a club's server behind https (KETTLE_HOSTS=name,...)
   ./kettle coordinator NAME      make the first account; asks for a password
   ./kettle unlock USER           let a locked-out person try again
   ./kettle backup FILE           write the club's database to a file
@@ -38,6 +40,7 @@ Hollow Kettle: power for a radio club's stations.
   ./kettle bench [NAME] [--json] measure; prints both sides of each ratio
   ./kettle stand-in URL TOKEN [KIND]  a simulated meter that sends to a running one
   ./kettle shell                 a Python shell on the club's data
+  ./kettle version               set up what is missing, and say the version
 
 Data lives in $KETTLE_DATA (by default your state folder; /var/lib/hollow-kettle
 for root). Add --demo to coordinator, unlock or shell to mean the demo club.
@@ -48,12 +51,25 @@ CLUB, DEMO = "kettle_club", "kettle_demo"
 
 @contextmanager
 def _cluster() -> Iterator[Cluster]:
+    """Have our own database run."""
     cluster = Cluster(data_folder())
     try:
         cluster.start()
         yield cluster
     finally:
         cluster.stop()
+
+
+@contextmanager
+def _server() -> Iterator[Cluster | Elsewhere]:
+    """Have the club's database at hand: the one that was named, or our own."""
+    if not os.environ.get(APP):
+        with _cluster() as cluster:
+            yield cluster
+    else:
+        elsewhere = Elsewhere(data_folder())
+        elsewhere.start()
+        yield elsewhere
 
 
 def demo(arguments: list[str]) -> None:
@@ -83,25 +99,26 @@ def run(arguments: list[str]) -> None:
         os.environ["KETTLE_LAN"] = address
     else:
         _none(arguments)
-    with only_one(data_folder(), CLUB, "run") as holder, _cluster() as cluster:
-        own = certificate.Certificate.of(certificate.folder_of(cluster.folder))
+    with only_one(data_folder(), CLUB, "run") as holder, _server() as server:
+        own = certificate.Certificate.of(certificate.folder_of(server.folder))
         if own is not None and address in own.names:
             os.environ["KETTLE_TLS"] = " ".join(own.names)
         else:
             own = None
-        web = prepare(cluster, database=CLUB, settings="local")
+        web = prepare(server, database=CLUB, settings="local")
         door = serving.Door(address, ports.listen(address, ports.CLUB_PORTS), own)
         holder.say(door.url)
         greeting = (
             f"\nYour club is at  {door.url}\n"
             "No account yet?  ./kettle coordinator NAME\nCtrl-C stops everything.\n"
         )
-        serving.serve_until_stopped(web, cluster, door, greeting=greeting)
+        serving.serve_until_stopped(web, server, door, greeting=greeting)
 
 
 def serve(arguments: list[str]) -> None:
-    """Serve the club behind an https proxy; refuses unsafe settings."""
-    _none(arguments)
+    """Serve the club behind an https proxy, or one part; refuses unsafe settings."""
+    part = arguments[0] if arguments[:1] in (["web"], ["worker"]) else ""
+    _none(arguments[bool(part) :])
     if not os.environ.get("KETTLE_HOSTS"):
         raise KettleError(
             "serve needs the names people will type: "
@@ -110,14 +127,20 @@ def serve(arguments: list[str]) -> None:
     address, port = os.environ.get("KETTLE_ADDRESS", "127.0.0.1"), _port()
     os.environ.setdefault("KETTLE_LOG", "json")
     logging.config.dictConfig(logs.config())
-    with only_one(data_folder(), CLUB, "serve") as holder, _cluster() as cluster:
-        web = prepare(cluster, database=CLUB, settings="serve")
+    name = f"{CLUB}.{part}" if part else CLUB
+    with only_one(data_folder(), name, "serve") as holder, _server() as server:
+        web = prepare(server, database=CLUB, settings="serve")
         manage(web, "check", "--deploy", "--fail-level", "WARNING")
         manage(web, "refuse_demo_sign_ins")
-        door = serving.Door(address, ports.listen(address, range(port, port + 1)))
-        holder.say(door.url)
-        greeting = f"Serving on {address}:{port}; put your https proxy in front."
-        serving.serve_until_stopped(web, cluster, door, greeting=greeting)
+        door = None
+        greeting = "The worker is at work; pages are served elsewhere."
+        if part != "worker":
+            door = serving.Door(address, ports.listen(address, range(port, port + 1)))
+            holder.say(door.url)
+            greeting = f"Serving on {address}:{port}; put your https proxy in front."
+        serving.serve_until_stopped(
+            web, server, door, greeting=greeting, has_worker=part != "web"
+        )
 
 
 def _port() -> int:
@@ -143,9 +166,9 @@ def _managed(command: str) -> Callable[[list[str]], None]:
     def job(arguments: list[str]) -> None:
         is_demo = "--demo" in arguments
         rest = [word for word in arguments if word != "--demo"]
-        with _cluster() as cluster:
+        with _cluster() if is_demo else _server() as server:
             web = prepare(
-                cluster,
+                server,
                 database=DEMO if is_demo else CLUB,
                 settings="local",
                 demo=is_demo,
@@ -159,9 +182,9 @@ def backup(arguments: list[str]) -> None:
     """Write the club's database to a file."""
     if len(arguments) != 1:
         raise KettleError("Say where to: ./kettle backup FILE")
-    with _cluster() as cluster:
-        prepare(cluster, database=CLUB, settings="local")
-        copies.backup(cluster, CLUB, arguments[0])
+    with _server() as server:
+        prepare(server, database=CLUB, settings="local")
+        copies.backup(server, CLUB, arguments[0])
 
 
 def restore(arguments: list[str]) -> None:
@@ -175,6 +198,11 @@ def restore(arguments: list[str]) -> None:
         )
     (file,) = (word for word in rest if word != "--replace")
     key = keys[0].removeprefix("--key=") if keys else ""
+    if os.environ.get(APP):
+        raise KettleError(
+            f"Restoring replaces a whole database, and {APP} names one that is not "
+            "ours to replace. Restore without it, into the database kept here."
+        )
     with _cluster() as cluster:
         prepare(cluster, database=CLUB, settings="local")
         copies.restore(cluster, CLUB, file, key)
@@ -199,6 +227,12 @@ def test(arguments: list[str]) -> None:
         environment["KETTLE_TEST_CLUSTER"] = cluster.home.name
         code = quality.run_all(arguments, {**os.environ, **environment})
     sys.exit(code)
+
+
+def version(arguments: list[str]) -> None:
+    """Print the version; what ./kettle needs is then in place."""
+    _none(arguments)
+    print(f"Hollow Kettle {hollow_kettle.VERSION}")
 
 
 def help_(arguments: list[str]) -> None:
@@ -227,6 +261,7 @@ JOBS: dict[str, Callable[[list[str]], None]] = {
     "bench": benches.run,
     "stand-in": standin.run,
     "certificate": certificate.run,
+    "version": version,
     "help": help_,
 }
 

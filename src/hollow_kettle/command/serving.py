@@ -15,12 +15,14 @@ from typing import TYPE_CHECKING
 from hollow_kettle.database.home import ROOT, KettleError
 from hollow_kettle.database.migrating import digest_of, manage
 
-from .keeper import Base, Keeper, Part, end_on_signals
+from .keeper import Keeper, Part, end_on_signals
 from .web_user import Runner, web_runner
 
 if TYPE_CHECKING:
     import socket
     from collections.abc import Mapping
+
+    from hollow_kettle.database.migrating import Server
 
     from .certificate import Certificate
 
@@ -52,21 +54,33 @@ class Door:
 
 
 def serve_until_stopped(
-    environment: Mapping[str, str], base: Base, door: Door, *, greeting: str
+    environment: Mapping[str, str],
+    server: Server,
+    door: Door | None,
+    *,
+    greeting: str,
+    has_worker: bool = True,
 ) -> None:
-    """Keep gunicorn, the worker and the database running until Ctrl-C."""
+    """Keep web server, worker and database running until Ctrl-C; KettleError."""
     end_on_signals()
     _collect_static(environment)
     static = Path(environment["KETTLE_STATIC"])
     runner = web_runner(static.parent, static)
-    keeper = Keeper(
-        base, [_web(environment, runner, door, static), _worker(environment, runner)]
-    )
+    keeper = Keeper(server, [])
+    if door is not None:
+        keeper.parts.append(_web(environment, runner, door, static))
+    if has_worker:
+        direct = server.environment(
+            role="worker", database=environment["KETTLE_DB_NAME"]
+        )
+        keeper.parts.append(_worker({**environment, **direct}, runner))
     try:
         keeper.look_after()
-        _wait_until_up(door, keeper)
+        if door is not None:
+            _wait_until_up(door, keeper)
         print(greeting, flush=True)
-        _warm_planner(environment, runner)
+        if has_worker:
+            _warm_planner(environment, runner)
         keeper.keep()
     except KeyboardInterrupt:
         print("\nkettle: stopping.")

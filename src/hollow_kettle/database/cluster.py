@@ -52,6 +52,7 @@ class Cluster:
 
     def environment(self, *, role: str, database: str) -> dict[str, str]:
         """Return what the settings need to connect with a role to a database."""
+        role = "kettle_app" if role == "worker" else role
         return {
             "KETTLE_DB_NAME": database,
             "KETTLE_DB_USER": role,

@@ -53,16 +53,19 @@ def dump(connection: Mapping[str, str], target: Path) -> None:
     partial.rename(target)
 
 
-def backup(cluster: Cluster, database: str, file: str) -> Path:
+def backup(server: migrating.Server, database: str, file: str) -> Path:
     """Write a club's rows to a file that `restore` reads; raises KettleError."""
     target = Path(file).expanduser().resolve()
-    connection = {
-        "PGHOST": "127.0.0.1",
-        "PGPORT": str(cluster.port),
-        "PGUSER": "kettle_admin",
-        "PGPASSWORD": cluster.secrets["admin"],
-        "PGDATABASE": database,
-    }
+    if isinstance(server, Cluster):
+        connection = {
+            "PGHOST": "127.0.0.1",
+            "PGPORT": str(server.port),
+            "PGUSER": "kettle_admin",
+            "PGPASSWORD": server.secrets["admin"],
+            "PGDATABASE": database,
+        }
+    else:
+        connection = server.programs_environment()
     dump(connection, target)
     print(f"The club's data is in {target} ({target.stat().st_size:,} bytes).")
     return target

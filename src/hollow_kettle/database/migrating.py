@@ -8,44 +8,52 @@ import subprocess
 import sys
 from typing import TYPE_CHECKING
 
+from .cluster import Cluster
+from .elsewhere import ADDRESSES, Elsewhere
 from .home import ROOT, KettleError
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
     from pathlib import Path
 
-    from .cluster import Cluster
+Server = Cluster | Elsewhere
 
 MANAGE = (sys.executable, "-m", "django")
 
 
 def prepare(
-    cluster: Cluster, *, database: str, settings: str, demo: bool = False
+    server: Server, *, database: str, settings: str, demo: bool = False
 ) -> dict[str, str]:
     """Migrate a database as its owner; return the web server's environment."""
-    stamp = cluster.home / f"{database}.migrated"
-    if cluster.ensure_database(database):
-        stamp.unlink(missing_ok=True)
     owner = environment_of(
-        cluster, database=database, settings=settings, role="kettle_owner", demo=demo
+        server, database=database, settings=settings, role="kettle_owner", demo=demo
     )
-    _migrate(owner, stamp=stamp)
-    return owner | cluster.environment(role="kettle_app", database=database)
+    if isinstance(server, Elsewhere):
+        with server.migrating():
+            manage(owner, "migrate", "--verbosity", "0")
+    else:
+        stamp = server.home / f"{database}.migrated"
+        if server.ensure_database(database):
+            stamp.unlink(missing_ok=True)
+        _migrate(owner, stamp=stamp)
+    return owner | server.environment(role="kettle_app", database=database)
 
 
 def environment_of(
-    cluster: Cluster, *, database: str, settings: str, role: str, demo: bool = False
+    server: Server, *, database: str, settings: str, role: str, demo: bool = False
 ) -> dict[str, str]:
     """What a process of ours needs to work on a database with a role."""
+    # Who serves pages does not learn the addresses of other roles.
+    own = {key: it for key, it in os.environ.items() if key not in ADDRESSES}
     return {
-        **os.environ,
+        **own,
         "DJANGO_SETTINGS_MODULE": f"hollow_kettle.settings.{settings}",
-        "KETTLE_SECRET_KEY": cluster.secrets["secret_key"],
-        "KETTLE_STATIC": str(cluster.folder / "static"),
+        "KETTLE_SECRET_KEY": server.secrets["secret_key"],
+        "KETTLE_STATIC": str(server.folder / "static"),
         "KETTLE_DEMO": "1" if demo else "0",
-        "KETTLE_FOLDER": str(cluster.folder),
-        "KETTLE_BACKUPS": str(cluster.folder / "backups"),
-        **cluster.environment(role=role, database=database),
+        "KETTLE_FOLDER": "" if isinstance(server, Elsewhere) else str(server.folder),
+        "KETTLE_BACKUPS": str(server.folder / "backups"),
+        **server.environment(role=role, database=database),
     }
 
 

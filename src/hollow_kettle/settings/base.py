@@ -1,5 +1,6 @@
 """What all ways of running share. Values that differ come from ./kettle."""
 
+import json
 import os
 from datetime import timedelta
 from pathlib import Path
@@ -105,8 +106,11 @@ DATABASES = {
         "PASSWORD": os.environ.get("KETTLE_DB_PASSWORD", ""),
         "HOST": os.environ.get("KETTLE_DB_HOST", "127.0.0.1"),
         "PORT": os.environ.get("KETTLE_DB_PORT", "5432"),
+        "OPTIONS": json.loads(os.environ.get("KETTLE_DB_OPTIONS", "{}")),
         "CONN_MAX_AGE": 60,
         "CONN_HEALTH_CHECKS": True,
+        # A pooler in transaction mode gives each transaction another connection.
+        "DISABLE_SERVER_SIDE_CURSORS": os.environ.get("KETTLE_DB_POOLED") == "1",
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"

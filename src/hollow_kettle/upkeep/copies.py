@@ -7,7 +7,7 @@ from datetime import timedelta
 from pathlib import Path
 
 from django.conf import settings
-from django.db import connection
+from django.db import DatabaseError, connection
 
 from hollow_kettle.clock import local, real_now
 from hollow_kettle.database import copies, sealing
@@ -61,7 +61,11 @@ def make() -> Backup:
     except OSError as error:
         row.trouble = f"{folder}: {error.strerror}."
     row.trouble = row.trouble[:300]
-    row.save()
+    try:
+        row.save()
+    except DatabaseError:  # what is not noted would never be removed
+        file.unlink(missing_ok=True)
+        raise
     return row
 
 

@@ -189,6 +189,8 @@ def ago(age_s: float) -> str:
 
 
 def in_bytes(size: int) -> str:
-    """Say a size in MB, from a thousand on in GB."""
-    mega = size / 1e6
-    return f"{mega:.0f} MB" if mega < 1000 else f"{mega / 1000:.1f} GB"
+    """Say a size in kB, MB or GB."""
+    for most, unit in ((1e6, "kB"), (1e9, "MB")):
+        if size < most:
+            return f"{size / most * 1000:.0f} {unit}"
+    return f"{size / 1e9:.1f} GB"

@@ -5,12 +5,12 @@ from __future__ import annotations
 import platform
 from dataclasses import dataclass
 from datetime import timedelta
-from importlib import metadata
 from typing import Any
 
 from django.conf import settings
 from procrastinate.contrib.django.models import ProcrastinateEvent, ProcrastinateJob
 
+from hollow_kettle import VERSION
 from hollow_kettle.clock import local, real_now
 from hollow_kettle.people.models import Club
 
@@ -70,7 +70,7 @@ def values() -> dict[str, Any]:
             "": "All is well.",
         }[worst],
         "worst": worst,
-        "version": version(),
+        "version": VERSION,
         "python": platform.python_version(),
         "machine": platform.node(),
         "backups": _backups(zone),
@@ -81,14 +81,6 @@ def values() -> dict[str, Any]:
         "troubles": _troubles(zone),
         "failed": _failed(zone),
     }
-
-
-def version() -> str:
-    """Return the application's version."""
-    try:
-        return metadata.version("hollow-kettle")
-    except metadata.PackageNotFoundError:
-        return "0.1.0, from its source"
 
 
 def _backups(zone: str) -> list[dict[str, Any]]:

@@ -2,14 +2,14 @@
 
 from procrastinate.contrib.django import app
 
-from . import copies, troubles
+from . import copies, room, troubles
 
 
 @app.periodic(cron="41 * * * *")
 @app.task(queue="backup", queueing_lock="backup", pass_context=False)
 def back_up(timestamp: int) -> None:
     """Make the night's backup once it is due, and remove those past their time."""
-    if copies.is_due():
+    if copies.is_due() and not room.is_full():
         copies.make()
         copies.forget_old()
     troubles.forget_old()
