@@ -7,10 +7,13 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 from collections.abc import Iterable
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
+from django.db import DatabaseError, InterfaceError, connection
 from procrastinate import JobContext
 from procrastinate.contrib.django import app
 
@@ -28,6 +31,8 @@ from .models import Rotation, Search, Trial
 from .rotation import making
 from .rotation import services as rotations
 
+#: How often a search's worker says that it is at it, and looks for a stop. [s]
+BEAT_S = 5.0
 BROKE_OFF = "The search was interrupted; what it saved is valid."
 
 
@@ -164,16 +169,52 @@ def _follow(found: Search, folder: Path) -> tuple[str, str]:
     with subprocess.Popen(
         command, cwd=folder, stdout=subprocess.PIPE, env=_environment(), text=True
     ) as child:
+        beat = _Beat(found, child)
+        beat.start()
         try:
             assert child.stdout is not None  # noqa: S101 - it is piped
             ended = _keep_up(found, child.stdout)
         finally:
             child.terminate()
+            beat.end()
     if ended is not None:
         return ended
+    if beat.has_stopped:
+        return Search.State.STOPPED, ""
     if child.returncode not in (0, -signal.SIGTERM):
         return Search.State.FAILED, BROKE_OFF
     return Search.State.DONE, ""
+
+
+class _Beat(threading.Thread):
+    """
+    Says that a search is worked on, and ends its child when a stop is asked for.
+
+    A pass may take minutes on a small machine; until it ends the child says nothing.
+    """
+
+    def __init__(self, found: Search, child: subprocess.Popen[str]) -> None:
+        super().__init__(daemon=True)
+        self.rows, self.child = Search.objects.filter(pk=found.pk), child
+        self.has_stopped = False
+        self._over = threading.Event()
+
+    def run(self) -> None:
+        """Look every few seconds until the child has ended."""
+        try:
+            while not self._over.wait(BEAT_S):
+                with suppress(DatabaseError, InterfaceError):
+                    self.rows.update(heard_at=real_now())
+                    if self.rows.filter(is_stop_asked=True).exists():
+                        self.has_stopped = True
+                        self.child.terminate()
+        finally:
+            connection.close()
+
+    def end(self) -> None:
+        """Let it end with its child."""
+        self._over.set()
+        self.join()
 
 
 def _keep_up(found: Search, lines: Iterable[str]) -> tuple[str, str] | None:

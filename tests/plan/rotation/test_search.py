@@ -1,5 +1,7 @@
 """Looking for a better rotation: kept, told of, stopped, taken up again."""
 
+import subprocess
+import time
 from datetime import timedelta
 from io import BytesIO
 from types import SimpleNamespace
@@ -326,3 +328,25 @@ def test_a_plan_made_at_once_is_gone_on_from_and_says_what_changed(client, poor)
     assert list(problem_of(taken_up)[1]) == list(legs)
     assert (draft.state, draft.off_air_min) == ("draft", poor.off_air_min)
     assert f"draft {draft.number}</a>" in page
+
+
+def test_a_search_says_that_it_lives_and_stops_within_a_long_pass(
+    transactional_db, poor, look, monkeypatch
+):
+    """Its child says nothing until a pass ends, which may take minutes."""
+    monkeypatch.setattr(tasks, "BEAT_S", 0.05)
+    search = look(poor)
+    with subprocess.Popen(["sleep", "60"], text=True) as child:
+        beat = tasks._Beat(search, child)
+        beat.start()
+        for _ in range(100):
+            time.sleep(0.05)
+            search.refresh_from_db()
+            if search.heard_at:
+                break
+        assert search.heard_at is not None
+        assert child.poll() is None
+        rotations.stop_looking(search)
+        child.wait(timeout=10)
+        beat.end()
+    assert beat.has_stopped
