@@ -49,6 +49,8 @@ TABLE = {
     ("people:sign_in", "GET"): OPEN,
     ("people:sign_in", "POST"): OPEN,
     ("people:sign_out", "POST"): EVERYBODY,
+    ("people:signed_in", "GET"): EVERYBODY,
+    ("people:sign_out_elsewhere", "POST"): EVERYBODY,
     ("people:own_password", "GET"): EVERYBODY,
     ("people:own_password", "POST"): EVERYBODY,
     ("people:new_password", "GET"): OPEN,

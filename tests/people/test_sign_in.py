@@ -1,11 +1,14 @@
 """The door: sign-in, lock-out per name and address, the first coordinator."""
 
+from datetime import timedelta
+
 import pytest
 from django.core.exceptions import ValidationError
 from django.core.management import CommandError, call_command
 from django.test import Client
 from django.urls import reverse
 
+from hollow_kettle.people import sessions
 from hollow_kettle.people.models import Actor, User
 from hollow_kettle.people.services import make_person
 from tests.conftest import PASSWORD
@@ -193,3 +196,63 @@ def test_private_pages_stay_in_no_browser(boss, client):
     """The next one at a shared laptop finds nothing by going back."""
     for answer in (boss.get(reverse("shelf:asset_list")), client.get("/sign-in/")):
         assert "no-store" in answer["Cache-Control"]
+
+
+def signed_in_as(name, agent):
+    """A browser that signed in at the door."""
+    browser = Client(headers={"user-agent": agent})
+    assert try_password(browser, name, PASSWORD).status_code == 302
+    return browser
+
+
+PHONE = "Mozilla/5.0 (Linux; Android 14) AppleWebKit/537.36 Chrome/120.0 Safari/537.36"
+LAPTOP = "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"
+
+
+def test_one_sees_where_one_is_signed_in_and_signs_a_lost_phone_out(people):
+    """Own browsers only; the others, one or all, and never the one that asks."""
+    laptop, phone = signed_in_as("logger", LAPTOP), signed_in_as("logger", PHONE)
+    other = signed_in_as("runner", "curl/8")
+    url, end = reverse("people:signed_in"), reverse("people:sign_out_elsewhere")
+
+    page = laptop.get(url)
+    first, second = page.context["places"]
+    assert (first.browser, first.is_this) == ("Firefox on Linux", True)
+    assert (second.browser, second.is_this) == ("Chrome or Chromium on Android", False)
+    foreign = other.get(url).context["places"][0]
+    assert foreign.browser == "curl"
+
+    for key in (foreign.key, first.key, "x", 2**80):  # not its to end, or no browser
+        laptop.post(end, {"place": key})
+    for still in (other, laptop, phone):
+        assert still.get(url).status_code == 200
+
+    found = {place.browser: place for place in laptop.get(url).context["places"]}
+    said = laptop.post(
+        end, {"place": found["Chrome or Chromium on Android"].key}, follow=True
+    )
+    assert "Signed out of one browser." in said.content.decode()
+    assert phone.get(url).status_code == 302
+    assert len(laptop.get(url).context["places"]) == 1
+
+
+def test_a_new_password_signs_out_all_others_and_use_is_kept_to_the_hour(
+    people, monkeypatch
+):
+    """The browser that changed it stays, under a new session."""
+    laptop, phone = signed_in_as("logger", LAPTOP), signed_in_as("logger", PHONE)
+    later = sessions.real_now() + timedelta(hours=5)
+    monkeypatch.setattr(sessions, "real_now", lambda: later)
+    url = reverse("people:signed_in")
+    first, second = laptop.get(url).context["places"]
+    assert first.seen_at == later
+    assert second.seen_at < later
+
+    new = "granite-and-bracken"
+    laptop.post(
+        reverse("people:own_password"),
+        {"old_password": PASSWORD, "new_password1": new, "new_password2": new},
+    )
+    assert phone.get(url).status_code == 302
+    (left,) = laptop.get(url).context["places"]
+    assert left.is_this

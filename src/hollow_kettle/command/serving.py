@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from .certificate import Certificate
 
 #: How long the web server may take until it answers. [s]
-START_S = 60.0
+START_S = 180.0
 #: After so many tries of a part that ended at once, starting is given up.
 STARTS = 3
 
@@ -143,10 +143,10 @@ def _wait_until_up(door: Door, keeper: Keeper) -> None:
 def _answers(host: str, door: Door) -> bool:
     calling: HTTPConnection
     if door.certificate is None:
-        calling = HTTPConnection(host, door.port, timeout=START_S)
+        calling = HTTPConnection(host, door.port, timeout=30)
     else:  # our own, met on our own machine
         trusting = ssl._create_unverified_context()  # noqa: S323
-        calling = HTTPSConnection(host, door.port, timeout=START_S, context=trusting)
+        calling = HTTPSConnection(host, door.port, timeout=30, context=trusting)
     try:
         calling.request("GET", "/healthz")
         calling.getresponse()

@@ -13,6 +13,7 @@ from django_htmx.http import HttpResponseClientRedirect
 
 from .access import Access
 from .models import Actor, Guest
+from .sessions import keep_seen
 
 #: Where a session keeps who joined by a pass.
 GUEST = "guest"
@@ -44,6 +45,7 @@ class ActorMiddleware:
             self._guest(request)
         else:
             request.access = SimpleLazyObject(lambda: _access(request))  # type: ignore[attr-defined]
+            keep_seen(request)
         return self.get_response(request)
 
     def _guest(self, request: HttpRequest) -> None:

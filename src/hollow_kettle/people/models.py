@@ -56,6 +56,19 @@ class User(AbstractUser):
         super().save(*args, **kwargs)
 
 
+class SignedIn(models.Model):
+    """A browser in which somebody signed in; its session may have ended since."""
+
+    session_key = models.CharField(max_length=40, unique=True)
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="+")
+    browser = models.CharField(max_length=80)
+    began_at = models.DateTimeField(default=real_now, editable=False)
+    seen_at = models.DateTimeField(default=real_now)
+
+    def __str__(self) -> str:
+        return self.browser
+
+
 class Actor(models.Model):
     """Somebody who did something, with a sign-in or without."""
 

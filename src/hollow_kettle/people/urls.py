@@ -10,6 +10,8 @@ app_name = "people"
 urlpatterns = [
     path("sign-in/", login_not_required(views.SignIn.as_view()), name="sign_in"),
     path("sign-out/", LogoutView.as_view(), name="sign_out"),
+    path("signed-in/", views.signed_in, name="signed_in"),
+    path("signed-in/end/", views.sign_out_elsewhere, name="sign_out_elsewhere"),
     path("password/", views.OwnPassword.as_view(), name="own_password"),
     path(
         "password/new/<uidb64>/<token>/",

@@ -9,7 +9,7 @@ from django.contrib.auth.views import (
     PasswordChangeView,
     PasswordResetConfirmView,
 )
-from django.core.exceptions import ValidationError
+from django.core.exceptions import PermissionDenied, ValidationError
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.middleware.csrf import rotate_token
@@ -23,7 +23,7 @@ from django.views.decorators.http import (
 
 from hollow_kettle.ui.seen import wait_for
 
-from . import passes, services
+from . import passes, services, sessions
 from .access import access_of, coordinator_only
 from .doors import remember
 from .forms import (
@@ -50,6 +50,7 @@ class SignIn(LoginView):
         """Let the person in, and know their browser the next time."""
         response = super().form_valid(form)
         remember(self.request, response, form.get_user().username)
+        sessions.note(self.request, form.get_user())
         return response
 
 
@@ -66,7 +67,10 @@ class OwnPassword(PasswordChangeView):
             self.request,
             "Your new password is saved; other browsers must sign in again.",
         )
-        return super().form_valid(form)
+        response = super().form_valid(form)
+        sessions.end(form.user, this=self.request.session.session_key)
+        sessions.note(self.request, form.user)
+        return response
 
 
 class NewPassword(PasswordResetConfirmView):
@@ -80,6 +84,36 @@ class NewPassword(PasswordResetConfirmView):
         """Keep it and go to the door."""
         messages.success(self.request, "Your new password is saved. Sign in with it.")
         return super().form_valid(form)
+
+
+@require_safe
+def signed_in(request: HttpRequest) -> HttpResponse:
+    """Show where one is signed in."""
+    user = _own_user(request)
+    found = sessions.places(user, request.session.session_key)
+    return render(request, "people/signed_in.html", {"places": found})
+
+
+@require_POST
+def sign_out_elsewhere(request: HttpRequest) -> HttpResponse:
+    """Sign out of one other browser, or of all others."""
+    user, this = _own_user(request), request.session.session_key
+    place = request.POST.get("place")
+    if place is None:
+        count = sessions.end(user, this=this)
+    else:  # what is no browser's number ends nothing
+        is_number = place.isdecimal() and len(place) < 19
+        count = sessions.end(user, this=this, only=int(place)) if is_number else 0
+    words = "one browser" if count == 1 else f"{count} browsers"
+    messages.success(request, f"Signed out of {words}.")
+    return redirect("people:signed_in")
+
+
+def _own_user(request: HttpRequest) -> User:
+    """Return whose sessions these are; who joined by a pass has none."""
+    if not isinstance(request.user, User):
+        raise PermissionDenied
+    return request.user
 
 
 def locked_out(

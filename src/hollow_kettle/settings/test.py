@@ -14,3 +14,5 @@ WHITENOISE_AUTOREFRESH = True
 WHITENOISE_USE_FINDERS = True
 KETTLE_WARNS = False
 KETTLE_LEAST_BYTES = 0
+# The tests' own server would hand out files of the working folder under "/".
+MEDIA_URL = "/no-media/"
