@@ -60,18 +60,25 @@ def views() -> dict[str, tuple[str, str, dict[str, int]]]:
     return found
 
 
-def sheets() -> dict[str, tuple[str, tuple[str, ...]]]:
-    """Pictures of four views each: their light and addresses."""
+def sheets() -> dict[str, tuple[tuple[str, str], ...]]:
+    """Pictures of four views each, every one with its light."""
     from hollow_kettle.plan.models import Event
 
     over = Event.objects.get(state=Event.State.CLOSED)
     at = f"/debrief/{over.pk}/"
     return {
         "debrief-more": (
-            "day",
-            (f"{at}actuals/", f"{at}actions/", f"{at}learned/", "/debrief/backtest/"),
+            (f"{at}actuals/", "day"),
+            (f"{at}actions/", "day"),
+            (f"{at}learned/", "night"),
+            ("/debrief/backtest/", "day"),
         ),
-        "debrief-night": ("night", (at, f"{at}why/", f"{at}actuals/", f"{at}learned/")),
+        "how-it-is": (
+            ("/kettle/", "day"),
+            ("/kettle/", "sun"),
+            ("/kettle/", "night"),
+            ("/signed-in/", "day"),
+        ),
     }
 
 
@@ -125,8 +132,7 @@ def take(names: list[str]) -> None:
         for name in names or (*wanted, *four):
             file = PICTURES / f"{name}.png"
             if name in four:
-                light, paths = four[name]
-                joined([shot(path, light, WIDE) for path in paths]).save(file)
+                joined([shot(*part, WIDE) for part in four[name]]).save(file)
             else:
                 file.write_bytes(shot(*wanted[name]))
         browser.close()

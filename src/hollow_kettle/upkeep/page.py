@@ -91,6 +91,7 @@ def _backups(zone: str) -> list[dict[str, Any]]:
             "size": health.in_bytes(row.size) if row.size else "–",
             "is_encrypted": row.is_encrypted,
             "is_good": row.is_good,
+            "tested_at": row.tested_at and local(row.tested_at, zone),
             "trouble": row.trouble,
         }
         for row in Backup.objects.filter(removed_at=None)[:8]
@@ -101,7 +102,8 @@ def _troubles(zone: str) -> list[Line]:
     lines = []
     for row in Trouble.objects.all()[:8]:
         what = KINDS.get(row.kind, f"a fault of ours ({row.kind})")
-        times = "" if row.times == 1 else f"{row.times} times, "
+        since = local(row.first_at, zone)
+        times = "" if row.times == 1 else f"{row.times} times since {since:%d %b}, "
         lines.append(
             Line(
                 at=local(row.last_at, zone),

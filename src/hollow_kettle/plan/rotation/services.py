@@ -27,7 +27,7 @@ from powercore.rotation.polish.rounds import mended
 from powercore.rotation.verify import verify
 
 #: A search whose worker has said nothing for so long is taken up again.
-SILENT = timedelta(seconds=90)
+SILENT = timedelta(seconds=45)
 #: How much more use than planned a search may be asked to stand. [%]
 MARGINS, DEFAULT_MARGIN = (0, 20, 35), 20
 #: Moves that come so soon are not changed unasked.
