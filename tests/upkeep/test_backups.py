@@ -169,6 +169,25 @@ def test_old_files_go_and_each_month_s_first_and_the_last_good_one_stay(
     assert [path.name for path in folder.iterdir()] == ["kettle-0.kettle"]
 
 
+def test_files_that_no_row_tells_of_are_noted_and_go_in_their_time(
+    club, folder, monkeypatch
+):
+    """As after a restore, which brings no rows of files that lie elsewhere."""
+    assert "upkeep_backup" in archive.LEFT_OUT
+    for name in ("20270301-030011.kettle", "20270302-030011.kettle.age", "x.kettle"):
+        (folder / f"kettle-{name}").write_text("rows")
+    assert (copies.adopt(), copies.adopt()) == (2, 0)
+    rows = Backup.objects.order_by("made_at")
+    assert [(row.made_at.day, row.is_encrypted, row.is_good) for row in rows] == [
+        (1, False, False),
+        (2, True, False),
+    ]
+    assert copies.is_due()
+    at(monkeypatch, datetime(2027, 4, 1, tzinfo=UTC))
+    copies.forget_old()
+    assert [path.name for path in folder.iterdir()] == ["kettle-x.kettle"]
+
+
 def test_the_worker_backs_up_by_itself_and_the_coordinator_may_ask(
     boss, folder, monkeypatch, settings
 ):

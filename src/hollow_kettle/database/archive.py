@@ -26,8 +26,8 @@ from . import migrating
 from .cluster import Cluster, as_server_user
 from .home import KettleError
 
-#: Rows that do not come back: who was signed in.
-LEFT_OUT = frozenset({"django_session"})
+#: Rows that do not come back: who was signed in, and what files lay on what machine.
+LEFT_OUT = frozenset({"django_session", "people_signedin", "upkeep_backup"})
 LOADER = "kettle_loader"
 
 _COPY = re.compile(r"COPY public\.([a-z0-9_]+) \(([a-z0-9_, \"]+)\) FROM stdin;")

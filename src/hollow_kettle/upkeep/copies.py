@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import socket
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from django.conf import settings
@@ -20,6 +21,7 @@ from .models import Backup
 
 #: At this hour of the club it is made, if the last is old enough; else when late.
 HOUR, OLD_H, LATE_H = 3, 20.0, 26.0
+_NAME = re.compile(r"kettle-(\d{8}-\d{6})\.kettle(\.age)?")
 #: The first of a month is kept for so many months.
 MONTHS = 12
 
@@ -95,6 +97,32 @@ def _tried(file: Path) -> str:
     except KettleError as error:
         return f"It could not be restored for a test. {error}"
     return ""
+
+
+def adopt() -> int:
+    """
+    Note files of ours that no row tells of, as after a restore; return how many.
+
+    They count as untried, and are removed in their time like all others.
+    """
+    if settings.IS_DEMO or not settings.KETTLE_BACKUPS:
+        return 0
+    names, count = set(Backup.objects.values_list("file", flat=True)), 0
+    for file in Path(settings.KETTLE_BACKUPS).glob("kettle-*.kettle*"):
+        match = _NAME.fullmatch(file.name)
+        if match is None or file.name in names:
+            continue
+        made_at = datetime.strptime(f"{match.group(1)}+0000", "%Y%m%d-%H%M%S%z")
+        Backup.objects.create(
+            made_at=made_at,
+            machine=socket.gethostname()[:120],
+            file=file.name,
+            size=file.stat().st_size,
+            is_encrypted=match.group(2) is not None,
+            trouble="It was made before a restore, and not tried since.",
+        )
+        count += 1
+    return count
 
 
 def forget_old() -> int:

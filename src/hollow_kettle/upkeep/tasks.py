@@ -9,6 +9,7 @@ from . import copies, room, troubles
 @app.task(queue="backup", queueing_lock="backup", pass_context=False)
 def back_up(timestamp: int) -> None:
     """Make the night's backup once it is due, and remove those past their time."""
+    copies.adopt()
     if copies.is_due() and not room.is_full():
         copies.make()
         copies.forget_old()
