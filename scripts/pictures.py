@@ -75,9 +75,9 @@ def sheets() -> dict[str, tuple[tuple[str, str], ...]]:
         ),
         "how-it-is": (
             ("/kettle/", "day"),
-            ("/kettle/", "sun"),
             ("/kettle/", "night"),
-            ("/signed-in/", "day"),
+            ("/kettle/changes/", "day"),
+            ("/kettle/changes/", "sun"),
         ),
     }
 

@@ -64,6 +64,7 @@ TABLE = {
     ("people:club_edit", "POST"): BOSS,
     ("upkeep:metrics", "GET"): OPEN,
     ("upkeep:how", "GET"): BOSS,
+    ("upkeep:audit_list", "GET"): BOSS,
     ("upkeep:back_up", "POST"): BOSS,
     ("shelf:asset_list", "GET"): EVERYBODY,
     ("shelf:list_results", "GET"): EVERYBODY,

@@ -87,6 +87,34 @@ class Actor(models.Model):
         return self.name
 
 
+class Deed(models.Model):
+    """Something that changed who may come in; roles at events are in their log."""
+
+    class Kind(models.TextChoices):
+        ADDED = "added", "added a person"
+        COORDINATOR = "coordinator", "added a coordinator"
+        LINK = "link", "made a link for a new password"
+        CLOSED = "closed", "closed an account"
+        CLUB = "club", "changed the club's name or time zone"
+
+    at = models.DateTimeField(default=real_now, editable=False, db_index=True)
+    #: Who did it; empty for whoever runs the server's commands.
+    by = models.ForeignKey(
+        Actor, null=True, on_delete=models.SET_NULL, related_name="deeds"
+    )
+    kind = models.CharField(max_length=12, choices=Kind)
+    #: Whom it is about.
+    about = models.ForeignKey(
+        Actor, null=True, on_delete=models.SET_NULL, related_name="+"
+    )
+
+    class Meta:
+        ordering = ["-at", "-pk"]
+
+    def __str__(self) -> str:
+        return self.get_kind_display()
+
+
 class Role(models.TextChoices):
     """What an actor does at one event; coordinators are club-wide."""
 

@@ -16,7 +16,7 @@ from django.utils.http import urlsafe_base64_encode
 
 from hollow_kettle.ui.asked import SAVED_MEANWHILE
 
-from .models import Actor, Club, Duty, User
+from .models import Actor, Club, Deed, Duty, User
 from .names import plain_name
 
 
@@ -28,9 +28,12 @@ def make_person(
     name: str = "",
     is_coordinator: bool = False,
     must_change: bool = False,
+    by: Actor | None = None,
 ) -> Actor:
     """
     Make a sign-in with its actor; `must_change` where somebody else knows the password.
+
+    `by` is who made it; None: whoever runs the server's commands.
 
     Raises
     ------
@@ -51,9 +54,12 @@ def make_person(
             user.save()
     except IntegrityError as error:
         raise ValidationError(f"{SAVED_MEANWHILE} {username} is there.") from error
-    return Actor.objects.create(
+    made = Actor.objects.create(
         user=user, name=name or username, is_coordinator=is_coordinator
     )
+    kind = Deed.Kind.COORDINATOR if is_coordinator else Deed.Kind.ADDED
+    Deed.objects.create(kind=kind, by=by, about=made)
+    return made
 
 
 def give_duty(
@@ -78,7 +84,8 @@ def set_password(user: User, password: str) -> None:
     unlock(user.username)
 
 
-def close_sign_in(user: User) -> None:
+@transaction.atomic
+def close_sign_in(user: User, *, by: Actor) -> None:
     """
     Close a sign-in and all its sessions, at once and for good.
 
@@ -87,13 +94,20 @@ def close_sign_in(user: User) -> None:
     user.is_active = False
     user.set_unusable_password()
     user.save()
+    Deed.objects.create(kind=Deed.Kind.CLOSED, by=by, about=_actor_of(user))
 
 
-def new_link(user: User) -> str:
+def _actor_of(user: User) -> Actor | None:
+    return Actor.objects.filter(user=user).first()
+
+
+@transaction.atomic
+def new_link(user: User, *, by: Actor) -> str:
     """Return the path of a page that sets a new password once; opens the sign-in."""
     if not user.is_active:
         user.is_active = True
         user.save()
+    Deed.objects.create(kind=Deed.Kind.LINK, by=by, about=_actor_of(user))
     return reverse(
         "people:new_password",
         kwargs={
@@ -112,7 +126,8 @@ def unlock(username: str) -> int:
     return failed.delete()[0]
 
 
-def set_club(*, name: str, zone: str) -> Club:
+@transaction.atomic
+def set_club(*, name: str, zone: str, by: Actor) -> Club:
     """Name the club and its zone."""
     club = Club.the()
     club.name, club.zone = name, zone
@@ -124,4 +139,5 @@ def set_club(*, name: str, zone: str) -> Club:
         )
     club.full_clean(validate_constraints=False)
     club.save()
+    Deed.objects.create(kind=Deed.Kind.CLUB, by=by)
     return club

@@ -24,7 +24,7 @@ from django.views.decorators.http import (
 from hollow_kettle.ui.seen import wait_for
 
 from . import passes, services, sessions
-from .access import access_of, coordinator_only
+from .access import access_of, actor_of, coordinator_only
 from .doors import remember
 from .forms import (
     ClubForm,
@@ -204,7 +204,9 @@ def person_add(request: HttpRequest) -> HttpResponse:
         data = form.cleaned_data
         try:
             username = data.pop("username")
-            actor = services.make_person(username, must_change=True, **data)
+            actor = services.make_person(
+                username, must_change=True, by=actor_of(request), **data
+            )
         except ValidationError as error:
             form.add_error(None, error.messages)
         else:
@@ -231,7 +233,7 @@ def person_close(request: HttpRequest, uid: UUID) -> HttpResponse:
             request, "You can't close your own account; another coordinator can."
         )
     else:
-        services.close_sign_in(user)
+        services.close_sign_in(user, by=actor_of(request))
         messages.success(
             request,
             f"{user.actor}'s account is closed and every browser signed out. What "
@@ -245,7 +247,8 @@ def person_close(request: HttpRequest, uid: UUID) -> HttpResponse:
 def person_link(request: HttpRequest, uid: UUID) -> HttpResponse:
     """Make a one-time link for a new password, shown this once."""
     user = _sign_in_of(uid)
-    link = request.build_absolute_uri(services.new_link(user))
+    path = services.new_link(user, by=actor_of(request))
+    link = request.build_absolute_uri(path)
     context = {"person": user.actor, "link": link}
     return render(request, "people/link.html", context)
 
@@ -261,7 +264,7 @@ def club_edit(request: HttpRequest) -> HttpResponse:
     initial = {"name": club.name, "zone": club.zone}
     form = ClubForm(request.POST or None, initial=initial)
     if request.method == "POST" and form.is_valid():
-        services.set_club(**form.cleaned_data)
+        services.set_club(**form.cleaned_data, by=actor_of(request))
         messages.success(request, "The club's name and time zone are saved.")
         return redirect("people:person_list")
     status = 422 if request.method == "POST" else 200

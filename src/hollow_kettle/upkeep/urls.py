@@ -8,6 +8,7 @@ from . import views
 app_name = "upkeep"
 urlpatterns = [
     path("kettle/", views.how, name="how"),
+    path("kettle/changes/", views.audit_list, name="audit_list"),
     path("kettle/backup/", views.back_up, name="back_up"),
     path("metrics", login_not_required(views.metrics), name="metrics"),
 ]

@@ -13,9 +13,11 @@ from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 from procrastinate.exceptions import AlreadyEnqueued
 
+from hollow_kettle.clock import local, moment_of
 from hollow_kettle.people.access import coordinator_only
+from hollow_kettle.people.models import Club
 
-from . import figures, page
+from . import audit, figures, page
 from .tasks import back_up_now
 
 
@@ -24,6 +26,20 @@ from .tasks import back_up_now
 def how(request: HttpRequest) -> HttpResponse:
     """Say how the kettle is."""
     return render(request, "upkeep/how.html", page.values())
+
+
+@require_safe
+@coordinator_only
+def audit_list(request: HttpRequest) -> HttpResponse:
+    """Say who changed what, the latest first; from `before` on, where that is said."""
+    said = request.GET.get("before", "")
+    found, zone = audit.lines(moment_of(said) if said else None), Club.the().zone
+    shown = found[: audit.LINES]
+    context = {
+        "lines": [(local(line.at, zone), line) for line in shown],
+        "older": shown[-1].at.isoformat() if len(found) > audit.LINES else "",
+    }
+    return render(request, "upkeep/audit.html", context)
 
 
 @require_POST
