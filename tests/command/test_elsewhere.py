@@ -111,3 +111,20 @@ def test_it_is_migrated_by_its_owner_and_served_by_another_role(named, tmp_path)
     with pytest.raises(KettleError, match="club's database does not answer") as away:
         Elsewhere(tmp_path).start()
     assert cluster.secrets["kettle_app"] not in str(away.value)
+
+
+def test_tables_that_do_not_fit_this_version_are_refused_in_plain_words(tmp_path):
+    """With the way over a backup, and the data kept."""
+    cluster = Cluster(data_folder(), name=os.environ["KETTLE_TEST_CLUSTER"])
+    cluster.ensure_database("kettle_odd")
+    with cluster.connect_admin("kettle_odd") as connection:
+        connection.execute("CREATE TABLE IF NOT EXISTS people_user (name text)")
+        connection.execute("INSERT INTO people_user VALUES ('fern')")
+
+    with pytest.raises(KettleError, match="restore that here"):
+        migrating.prepare(cluster, database="kettle_odd", settings="local")
+    with cluster.connect_admin("kettle_odd") as connection:
+        assert connection.execute("SELECT name FROM people_user").fetchone() == (
+            "fern",
+        )
+        connection.execute("DROP TABLE people_user")

@@ -30,7 +30,7 @@ def prepare(
     )
     if isinstance(server, Elsewhere):
         with server.migrating():
-            manage(owner, "migrate", "--verbosity", "0")
+            _bring_forward(owner)
     else:
         stamp = server.home / f"{database}.migrated"
         if server.ensure_database(database):
@@ -74,8 +74,20 @@ def _migrate(environment: Mapping[str, str], *, stamp: Path) -> None:
         ]
     )
     if not stamp.exists() or stamp.read_text() != want:
-        manage(environment, "migrate", "--verbosity", "0")
+        _bring_forward(environment)
         stamp.write_text(want)
+
+
+def _bring_forward(environment: Mapping[str, str]) -> None:
+    """Change the tables to this version's; raises KettleError."""
+    try:
+        manage(environment, "migrate", "--verbosity", "0")
+    except KettleError:
+        raise KettleError(
+            "The tables that are there could not be changed to this version; why is "
+            "said above. The data is kept. Start the version that made them, back it "
+            "up with ./kettle backup, and restore that here."
+        ) from None
 
 
 def digest_of(paths: Iterable[Path]) -> str:
