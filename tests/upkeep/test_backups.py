@@ -203,7 +203,7 @@ def test_the_worker_backs_up_by_itself_and_the_coordinator_may_ask(
     for _ in range(2):
         page = boss.post(reverse("upkeep:back_up"), follow=True).content.decode()
         assert "makes a backup now" in page
-    jobs = ProcrastinateJob.objects.filter(task_name__endswith="back_up_now")
+    jobs = ProcrastinateJob.objects.filter(queueing_lock="backup-now")
     assert jobs.count() == 1
     settings.IS_DEMO = True
     page = boss.post(reverse("upkeep:back_up"), follow=True).content.decode()
