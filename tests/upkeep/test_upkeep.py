@@ -6,6 +6,7 @@ import sys
 from datetime import timedelta
 
 import pytest
+from django.core.cache import cache
 from django.db import OperationalError
 from django.db.utils import InterfaceError
 from django.test import Client
@@ -16,16 +17,15 @@ from psycopg.errors import DiskFull
 from hollow_kettle import logs
 from hollow_kettle.clock import real_now
 from hollow_kettle.plan.models import Event
-from hollow_kettle.upkeep import context, figures, health, room, troubles
+from hollow_kettle.upkeep import figures, health, troubles
 from hollow_kettle.upkeep.models import Backup, Trouble
 from hollow_kettle.upkeep.tasks import back_up_now
 
 
 @pytest.fixture(autouse=True)
-def looked_now(monkeypatch):
+def looked_now():
     """Each look at disk and health is a new one."""
-    monkeypatch.setattr(room, "_seen", [])
-    monkeypatch.setattr(context, "_seen", [])
+    cache.clear()
 
 
 @pytest.fixture
@@ -79,7 +79,7 @@ def test_what_is_wrong_is_said_check_by_check(worker, settings, tmp_path, monkey
     worker.last_heartbeat -= timedelta(minutes=5)
     worker.save()
     settings.KETTLE_LEAST_BYTES = 10**15
-    room._seen.clear()
+    cache.clear()
     Backup.objects.update(made_at=real_now() - timedelta(hours=31))
     Trouble.objects.create(route="plan:ledger", kind="KeyError", place="x.py:3 f")
     back_up_now.defer()

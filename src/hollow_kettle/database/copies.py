@@ -15,19 +15,24 @@ from . import archive, migrating, sealing
 from .cluster import Cluster, server_programs
 from .home import KettleError
 
+#: Where PostgreSQL's programs read each part of an address.
+_PROGRAMS_READ = {"dbname": "PGDATABASE"} | {
+    part: f"PG{part.upper()}"
+    for part in ("host", "port", "user", "password", "sslmode", "sslrootcert")
+}
 SCRATCH = "kettle_restoring"
 OLD = "kettle_before_restore"
 #: What must be there as often after migrating forward as it was in the file.
 LASTING = ("people_actor", "log_fieldentry", "shelf_asset", "plan_event")
 
 
-def dump(connection: Mapping[str, str], target: Path) -> None:
+def dump(address: Mapping[str, object], target: Path) -> None:
     """
     Write the rows of a database that is in use to a new file only its owner may read.
 
     They are as they stood at one moment, whatever is written meanwhile. Tables are not
-    in it: they are made by our own migrations when it comes back. `connection` is what
-    PostgreSQL's programs read from their environment (PGHOST, PGDATABASE and so on).
+    in it: they are made by our own migrations when it comes back. `address` is where
+    it is, in the parts of a connection string (host, dbname and so on).
 
     Raises
     ------
@@ -40,7 +45,14 @@ def dump(connection: Mapping[str, str], target: Path) -> None:
     program = str(server_programs() / "pg_dump")
     done = subprocess.run(
         [program, "-Fc", "--data-only", "--no-owner", "-f", str(partial)],
-        env={**os.environ, **connection},
+        env={
+            **os.environ,
+            **{
+                name: str(address[part])
+                for part, name in _PROGRAMS_READ.items()
+                if address.get(part)
+            },
+        },
         capture_output=True,
         text=True,
         check=False,
@@ -57,16 +69,16 @@ def backup(server: migrating.Server, database: str, file: str) -> Path:
     """Write a club's rows to a file that `restore` reads; raises KettleError."""
     target = Path(file).expanduser().resolve()
     if isinstance(server, Cluster):
-        connection = {
-            "PGHOST": "127.0.0.1",
-            "PGPORT": str(server.port),
-            "PGUSER": "kettle_admin",
-            "PGPASSWORD": server.secrets["admin"],
-            "PGDATABASE": database,
+        address = {
+            "host": "127.0.0.1",
+            "port": str(server.port),
+            "user": "kettle_admin",
+            "password": server.secrets["admin"],
+            "dbname": database,
         }
     else:
-        connection = server.programs_environment()
-    dump(connection, target)
+        address = server.owner
+    dump(address, target)
     print(f"The club's data is in {target} ({target.stat().st_size:,} bytes).")
     return target
 

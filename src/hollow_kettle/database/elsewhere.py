@@ -82,13 +82,10 @@ class Elsewhere:
             finally:
                 connection.execute("SELECT pg_advisory_unlock(%s)", [_MIGRATING])
 
-    def programs_environment(self) -> dict[str, str]:
-        """Return what PostgreSQL's programs read to connect past a pooler."""
-        said = self._by_role["kettle_owner"]
-        names = {"dbname": "PGDATABASE", "sslmode": "PGSSLMODE"} | {
-            key: f"PG{name}" for key, name in _PLAIN.items()
-        }
-        return {name: str(said[key]) for key, name in names.items() if said.get(key)}
+    @property
+    def owner(self) -> dict[str, str]:
+        """The owner's address in its parts, past a pooler."""
+        return self._by_role["kettle_owner"]
 
     def _connect(self, role: str) -> psycopg.Connection:
         said = {"connect_timeout": 10} | self._by_role[role]

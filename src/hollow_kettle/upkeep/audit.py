@@ -67,7 +67,7 @@ def _of_logs(before: datetime | None) -> list[Line]:
     if before is not None:
         rows = rows.filter(received_at__lt=before)
     found = list(rows.order_by("-received_at", "-pk")[: LINES + 1])
-    struck = {
+    struck: dict[UUID | None, FieldEntry] = {
         entry.uid: entry
         for entry in FieldEntry.objects.filter(
             uid__in=[row.strikes for row in found]
@@ -82,7 +82,7 @@ def _of_logs(before: datetime | None) -> list[Line]:
         Line(
             row.received_at,
             str(row.actor),
-            f"struck {_told(struck.get(row.strikes or row.uid))}: {row.note or '–'}",
+            f"struck {_told(struck.get(row.strikes))}: {row.note or '–'}",
             names.get(row.event_key, ""),
         )
         for row in found

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import time
 from typing import Any
 
 from django.conf import settings
+from django.core.cache import cache
 from django.http import HttpRequest
 from django.utils.functional import SimpleLazyObject
 
 from . import health
 
 #: For so long one process does not look again. [s]
-FRESH_S = 60.0
-_seen: list[tuple[float, str]] = []
+FRESH_S = 60
 
 
 def warning(request: HttpRequest) -> dict[str, Any]:
@@ -24,7 +23,8 @@ def warning(request: HttpRequest) -> dict[str, Any]:
 def _warning() -> str:
     if not settings.KETTLE_WARNS:
         return ""
-    if not _seen or time.monotonic() - _seen[0][0] > FRESH_S:
-        bad = [check.words for check in health.checks() if check.state == "bad"]
-        _seen[:] = [(time.monotonic(), bad[0] if bad else "")]
-    return _seen[0][1]
+    return str(cache.get_or_set("warning", _worst, FRESH_S))
+
+
+def _worst() -> str:
+    return next((one.words for one in health.checks() if one.state == "bad"), "")

@@ -44,13 +44,13 @@ def make() -> Backup:
     One that could not be restored stays as a file, since it is better than none, but
     does not count as good.
     """
-    row = Backup(machine=socket.gethostname()[:120])
+    row = Backup(machine=_machine())
     folder = Path(settings.KETTLE_BACKUPS)
     file = folder / f"kettle-{row.made_at:%Y%m%d-%H%M%S}.kettle"
     try:
         if settings.KETTLE_BACKUP_FOR:
             sealing.recipient(settings.KETTLE_BACKUP_FOR)  # before anything is written
-        copies.dump(_connection(), file)
+        copies.dump(_address(), file)
         row.trouble = _tried(file)
         row.tested_at = None if row.trouble else real_now()
         if settings.KETTLE_BACKUP_FOR:
@@ -71,20 +71,18 @@ def make() -> Backup:
     return row
 
 
-def _connection() -> dict[str, str]:
-    """Return what PostgreSQL's programs need to read the club's database."""
+def _address() -> dict[str, object]:
+    """Where the club's database is, in the parts of a connection string."""
     said = connection.settings_dict
-    options = said.get("OPTIONS", {})
-    found = {
-        "PGHOST": said["HOST"],
-        "PGPORT": said["PORT"],
-        "PGUSER": said["USER"],
-        "PGPASSWORD": said["PASSWORD"],
-        "PGDATABASE": said["NAME"],
-        "PGSSLMODE": options.get("sslmode", ""),
-        "PGSSLROOTCERT": options.get("sslrootcert", ""),
+    parts = {"dbname": "NAME"} | {
+        part: part.upper() for part in ("host", "port", "user", "password")
     }
-    return {name: str(value) for name, value in found.items() if value}
+    return said["OPTIONS"] | {part: said[name] for part, name in parts.items()}
+
+
+def _machine() -> str:
+    """Whose folder the files lie in."""
+    return socket.gethostname()[:120]
 
 
 def _tried(file: Path) -> str:
@@ -115,7 +113,7 @@ def adopt() -> int:
         made_at = datetime.strptime(f"{match.group(1)}+0000", "%Y%m%d-%H%M%S%z")
         Backup.objects.create(
             made_at=made_at,
-            machine=socket.gethostname()[:120],
+            machine=_machine(),
             file=file.name,
             size=file.stat().st_size,
             is_encrypted=match.group(2) is not None,
@@ -133,9 +131,7 @@ def forget_old() -> int:
     year, and the last good one always.
     """
     now = real_now()
-    here = Backup.objects.filter(
-        machine=socket.gethostname()[:120], removed_at=None, is_good=True
-    )
+    here = Backup.objects.filter(machine=_machine(), removed_at=None, is_good=True)
     rows = list(here.order_by("made_at"))
     kept = {row.pk for row in rows[-1:]}
     months: set[tuple[int, int]] = set()
@@ -151,7 +147,7 @@ def forget_old() -> int:
     gone = [row for row in rows if row.pk not in kept]
     past = now - timedelta(days=settings.KETTLE_BACKUP_DAYS)
     gone += Backup.objects.filter(
-        machine=socket.gethostname()[:120],
+        machine=_machine(),
         removed_at=None,
         is_good=False,
         made_at__lt=past,

@@ -3,27 +3,26 @@
 from __future__ import annotations
 
 import shutil
-import time
 
 from django.conf import settings
+from django.core.cache import cache
 
-#: How long a look at the disk counts. [s]
-FRESH_S = 2.0
-_seen: list[tuple[float, int | None]] = []
+#: How long a look at the disk counts, in one process. [s]
+FRESH_S = 2
 
 
 def free_bytes() -> int | None:
     """Return the room beside our own database; None where that is elsewhere."""
-    if _seen and time.monotonic() - _seen[0][0] < FRESH_S:
-        return _seen[0][1]
-    folder, free = settings.KETTLE_FOLDER, None
-    if folder:
-        try:
-            free = shutil.disk_usage(folder).free
-        except OSError:  # removed below us: the database will say so
-            free = None
-    _seen[:] = [(time.monotonic(), free)]
-    return free
+    return cache.get_or_set("room", _look, FRESH_S)
+
+
+def _look() -> int | None:
+    if not settings.KETTLE_FOLDER:
+        return None
+    try:
+        return shutil.disk_usage(settings.KETTLE_FOLDER).free
+    except OSError:  # removed below us: the database will say so
+        return None
 
 
 def is_full() -> bool:
