@@ -8,14 +8,19 @@ from pathlib import Path
 
 import pytest
 from django.conf import settings
+from django.core.management.base import CommandError
+from django.db.migrations.loader import MigrationLoader
 
 from hollow_kettle.command.__main__ import HELP, JOBS
 from hollow_kettle.command.web_user import web_runner
 from hollow_kettle.database import archive, copies, migrating
 from hollow_kettle.database.cluster import Cluster
 from hollow_kettle.database.home import KettleError, data_folder, installation_secrets
+from hollow_kettle.people.management.commands.bring_forward import targets_of
 
 ROOT = Path(__file__).resolve().parents[2]
+STEPS = MigrationLoader(None)
+FIRST = ("plan", "0001_first_release")
 
 
 def run(*arguments, **environment):
@@ -279,18 +284,44 @@ def test_a_broken_backup_changes_nothing(club, cluster, tmp_path, content):
 
 
 def test_a_backup_of_an_earlier_version_is_migrated_forward(club, cluster, tmp_path):
-    """Made before bays could say that they may charge unwatched."""
-    old = migrating.environment_of(
-        cluster, database="kettle_copy", settings="local", role="kettle_owner"
-    )
-    migrating.manage(old, "migrate", "plan", "0010", "--verbosity", "0")
+    """One made just before the first release, whose steps are one by now."""
+    with cluster.connect_admin("kettle_copy") as connection:
+        ours = connection.execute(
+            "DELETE FROM django_migrations WHERE name = '0001_first_release' "
+            "RETURNING app"
+        ).fetchall()
+        for (app,) in ours:
+            connection.cursor().executemany(
+                "INSERT INTO django_migrations (app, name, applied) "
+                "VALUES (%s, %s, now())",
+                STEPS.replacements[app, "0001_first_release"].replaces,
+            )
     file = copies.backup(cluster, "kettle_copy", str(tmp_path / "old.kettle"))
 
     copies.restore(cluster, "kettle_copy", str(file))
 
     assert name_of(cluster) == "before"
     with cluster.connect_admin("kettle_copy") as connection:
-        connection.execute("SELECT unwatched_why FROM plan_bay")
+        found = connection.execute(
+            "SELECT app FROM django_migrations WHERE name = '0001_first_release'"
+        ).fetchall()
+    assert set(found) == set(ours)
+
+
+@pytest.mark.parametrize(
+    ("had", "words"),
+    [
+        ({"plan": STEPS.replacements[FIRST].replaces[:-1]}, "before the first release"),
+        ({"plan": [FIRST, ("plan", "9999_to_come")]}, "knows plan.9999_to_come"),
+        ({"strange": [("strange", "0001_initial")]}, "knows strange.0001_initial"),
+    ],
+)
+def test_tables_of_a_version_that_nothing_leads_from_are_left_as_they_are(had, words):
+    """Older than the first release's last step, newer than this one, or not ours."""
+    names = {app: [name for _, name in its] for app, its in had.items()}
+    with pytest.raises(CommandError, match=words):
+        targets_of(names)
+    assert targets_of({"plan": ["0001_first_release"]}) == [FIRST]
 
 
 def test_the_core_s_command_line_plans_and_verifies_without_a_server(tmp_path):

@@ -57,8 +57,8 @@ class Found:
     """What a file holds."""
 
     tables: dict[str, Table] = field(default_factory=dict)
-    #: The last migration of each app that its club had.
-    version: dict[str, str] = field(default_factory=dict)
+    #: The migrations of each app that its club had.
+    version: dict[str, list[str]] = field(default_factory=dict)
     #: What a file with tables, as older backups are, says of them.
     other: list[str] = field(default_factory=list)
 
@@ -97,7 +97,7 @@ def read(cluster: Cluster, source: Path) -> Found:
                 applied.setdefault(cells["app"], set()).add(cells["name"])
     if not applied:
         raise KettleError("It does not say of which version it is.")
-    found.version = {app: max(names) for app, names in applied.items()}
+    found.version = {app: sorted(names) for app, names in applied.items()}
     return found
 
 
@@ -114,7 +114,7 @@ def load(cluster: Cluster, source: Path, found: Found, *, into: str) -> None:
     owner = migrating.environment_of(
         cluster, database=into, settings="local", role="kettle_owner"
     )
-    migrating.manage(owner, "migrate_to", json.dumps(found.version))
+    migrating.manage(owner, "bring_forward", "--to", json.dumps(found.version))
     with cluster.connect_admin(into) as connection:
         ours = _ours(connection)
         compare(found, ours)

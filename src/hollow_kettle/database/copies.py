@@ -105,7 +105,7 @@ def rebuild(cluster: Cluster, source: Path) -> None:
         owner = migrating.environment_of(
             cluster, database=SCRATCH, settings="local", role="kettle_owner"
         )
-        migrating.manage(owner, "migrate", "--verbosity", "0")
+        migrating.manage(owner, "bring_forward")
         migrating.manage(owner, "check", "--database", "default")
         if _counts(cluster) != before:
             raise KettleError("Rows were lost on the way to this version.")

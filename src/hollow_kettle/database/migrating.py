@@ -81,12 +81,12 @@ def _migrate(environment: Mapping[str, str], *, stamp: Path) -> None:
 def _bring_forward(environment: Mapping[str, str]) -> None:
     """Change the tables to this version's; raises KettleError."""
     try:
-        manage(environment, "migrate", "--verbosity", "0")
+        manage(environment, "bring_forward")
     except KettleError:
         raise KettleError(
-            "The tables that are there could not be changed to this version; why is "
-            "said above. The data is kept. Start the version that made them, back it "
-            "up with ./kettle backup, and restore that here."
+            "The tables that are there could not be brought to this version; why is "
+            "said above. The data is kept. Where that names no way, start the version "
+            "that made them, back it up with ./kettle backup, and restore that here."
         ) from None
 
 
