@@ -10,7 +10,8 @@ from typing import Any
 ROOT = Path(__file__).resolve().parents[1]
 sys.path.insert(0, str(ROOT / "src"))
 
-from powercore.event.problem import (  # noqa: E402 - after the path
+from hollow_kettle.database.home import EXAMPLES  # noqa: E402 - after the path
+from powercore.event.problem import (  # noqa: E402
     CARRIED,
     CHARGE,
     SERVE,
@@ -127,8 +128,8 @@ def off_air(
 
 
 def main() -> None:
-    """Replay both on examples/field-day.json, without sun."""
-    scenario = decode((ROOT / "examples" / "field-day.json").read_bytes())
+    """Replay both on the field day of the examples, without sun."""
+    scenario = decode((EXAMPLES / "field-day.json").read_bytes())
     scenario = replace(scenario, site=None)
     truth = gone_wrong(scenario)
     problem = Problem(truth)

@@ -10,6 +10,7 @@ sys.path.insert(0, str(ROOT / "src"))
 from rotations import grow  # noqa: E402 - after the path
 from timing import seconds  # noqa: E402
 
+from hollow_kettle.database.home import EXAMPLES  # noqa: E402
 from powercore.event.problem import Problem  # noqa: E402
 from powercore.event.scenario import Scenario, decode  # noqa: E402
 from powercore.rotation.construct import AT_ONCE, construct  # noqa: E402
@@ -37,7 +38,7 @@ def further(scenario: Scenario) -> None:
 def main() -> None:
     """Time both on an example and on grown events; the ratio is of the example."""
     events = {
-        "example, 6 stations": decode((ROOT / "examples/field-day.json").read_bytes()),
+        "example, 6 stations": decode((EXAMPLES / "field-day.json").read_bytes()),
         "club, 6 stations": grow("club", "tight", 1),
         "big, 12 stations": grow("big", "tight", 1),
         "huge, 30 stations": grow("huge", "tight", 1),

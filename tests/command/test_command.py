@@ -15,7 +15,12 @@ from hollow_kettle.command.__main__ import HELP, JOBS
 from hollow_kettle.command.web_user import web_runner
 from hollow_kettle.database import archive, copies, migrating
 from hollow_kettle.database.cluster import Cluster
-from hollow_kettle.database.home import KettleError, data_folder, installation_secrets
+from hollow_kettle.database.home import (
+    EXAMPLES,
+    KettleError,
+    data_folder,
+    installation_secrets,
+)
 from hollow_kettle.people.management.commands.bring_forward import targets_of
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -325,8 +330,8 @@ def test_tables_of_a_version_that_nothing_leads_from_are_left_as_they_are(had, w
 
 
 def test_the_core_s_command_line_plans_and_verifies_without_a_server(tmp_path):
-    """examples/ holds a scenario; plan it, verify it, break it."""
-    scenario = str(ROOT / "examples" / "field-day.json")
+    """The examples hold a scenario; plan it, verify it, break it."""
+    scenario = str(EXAMPLES / "field-day.json")
     planned = run("-m", "powercore", "plan", scenario)
     legs = tmp_path / "legs.json"
     legs.write_text(planned.stdout)

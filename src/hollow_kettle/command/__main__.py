@@ -14,7 +14,7 @@ from hollow_kettle import logs
 from hollow_kettle.database import copies, ports, sealing
 from hollow_kettle.database.cluster import Cluster, throwaway
 from hollow_kettle.database.elsewhere import APP, Elsewhere
-from hollow_kettle.database.home import KettleError, data_folder
+from hollow_kettle.database.home import COMMAND, IS_SOURCE, KettleError, data_folder
 from hollow_kettle.database.migrating import manage, prepare
 
 from . import benches, certificate, quality, serving, standin
@@ -110,7 +110,7 @@ def run(arguments: list[str]) -> None:
         holder.say(door.url)
         greeting = (
             f"\nYour club is at  {door.url}\n"
-            "No account yet?  ./kettle coordinator NAME\nCtrl-C stops everything.\n"
+            f"No account yet?  {COMMAND} coordinator NAME\nCtrl-C stops everything.\n"
         )
         serving.serve_until_stopped(web, server, door, greeting=greeting)
 
@@ -222,6 +222,8 @@ def backup_key(arguments: list[str]) -> None:
 
 def test(arguments: list[str]) -> None:
     """Run every check."""
+    if not IS_SOURCE:
+        raise KettleError("The tests come with the source, and are run there.")
     with throwaway(data_folder(), "test") as cluster:
         environment = cluster.environment(role="kettle_owner", database="postgres")
         environment["KETTLE_TEST_CLUSTER"] = cluster.home.name
@@ -237,7 +239,7 @@ def version(arguments: list[str]) -> None:
 
 def help_(arguments: list[str]) -> None:
     """Print what there is."""
-    print(HELP, end="")
+    print(HELP.replace("./kettle", COMMAND), end="")
     sys.exit(0 if arguments == [] else 2)
 
 
@@ -278,9 +280,9 @@ def main() -> None:
     try:
         JOBS[job](arguments)
     except KettleError as error:
-        sys.exit(f"kettle: {error}")
+        sys.exit(f"kettle: {error}".replace("./kettle", COMMAND))
     except Taken as first:
-        print(f"kettle: {first}")
+        print(f"kettle: {first}".replace("./kettle", COMMAND))
     except KeyboardInterrupt:
         sys.exit(130)
 

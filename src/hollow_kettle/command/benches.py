@@ -10,11 +10,13 @@ from pathlib import Path
 from typing import Any
 
 from hollow_kettle.database.cluster import throwaway
-from hollow_kettle.database.home import ROOT, KettleError, data_folder
+from hollow_kettle.database.home import IS_SOURCE, ROOT, KettleError, data_folder
 
 
 def run(arguments: list[str]) -> None:
     """Run one benchmark or all, as text or as JSON lines."""
+    if not IS_SOURCE:
+        raise KettleError("Benchmarks come with the source, and are run there.")
     as_json = "--json" in arguments
     options = [word for word in arguments if "=" in word]
     names = [word for word in arguments if word != "--json" and "=" not in word]

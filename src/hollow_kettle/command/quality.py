@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hollow_kettle.database.home import ROOT
+from hollow_kettle.database.home import EXAMPLES, PACKAGES, ROOT
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -54,9 +54,15 @@ def run_all(arguments: list[str], environment: Mapping[str, str]) -> int:
 def _compiling(environment: Mapping[str, str]) -> subprocess.Popen[bytes]:
     """Have the search compiled beside the checks of form, once for all tests."""
     return subprocess.Popen(
-        [sys.executable, "-m", "powercore", "improve", "examples/ridge-walk.json"],
+        [
+            sys.executable,
+            "-m",
+            "powercore",
+            "improve",
+            str(EXAMPLES / "ridge-walk.json"),
+        ],
         cwd=ROOT,
-        env={**environment, "PYTHONPATH": str(ROOT / "src")},
+        env={**environment, "PYTHONPATH": str(PACKAGES)},
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
     )

@@ -12,7 +12,7 @@ from http.client import HTTPConnection, HTTPException, HTTPSConnection
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hollow_kettle.database.home import ROOT, KettleError
+from hollow_kettle.database.home import EXAMPLES, PACKAGES, KettleError
 from hollow_kettle.database.migrating import digest_of, manage
 
 from .keeper import Keeper, Part, end_on_signals
@@ -160,7 +160,7 @@ def _answers(host: str, door: Door) -> bool:
 def _collect_static(environment: Mapping[str, str]) -> None:
     folder = Path(environment["KETTLE_STATIC"])
     want = digest_of(
-        path for path in ROOT.glob("src/hollow_kettle/*/static/**/*") if path.is_file()
+        path for path in PACKAGES.glob("hollow_kettle/*/static/**/*") if path.is_file()
     )
     stamp = folder / ".inputs"
     if not stamp.exists() or stamp.read_text() != want:
@@ -171,10 +171,10 @@ def _collect_static(environment: Mapping[str, str]) -> None:
 def _warm_planner(environment: Mapping[str, str], runner: Runner) -> None:
     """Have the search compiled in the background, once for each version of it."""
     stamp = Path(environment["KETTLE_STATIC"]) / ".compiled"
-    want = digest_of(ROOT.glob("src/powercore/rotation/**/*.py"))
+    want = digest_of(PACKAGES.glob("powercore/rotation/**/*.py"))
     if stamp.exists() and stamp.read_text() == want:
         return
-    example = str(runner.root / "examples" / "ridge-walk.json")
+    example = str(runner.root / EXAMPLES.relative_to(PACKAGES) / "ridge-walk.json")
     runner.start(
         environment,
         *("-m", "powercore", "improve", example),

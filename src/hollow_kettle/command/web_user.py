@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from hollow_kettle.database.home import ROOT, KettleError
+from hollow_kettle.database.home import PACKAGES, KettleError
 
 WEB_USER = "www-data"
 
@@ -67,7 +67,7 @@ def web_runner(folder: Path, static: Path) -> Runner:
     if os.geteuid() != 0:
         for own in (folder / "web", folder / "backups"):
             own.mkdir(exist_ok=True, mode=0o700)
-        return Runner(sys.executable, ROOT, {}, {})
+        return Runner(sys.executable, PACKAGES, {}, {})
     try:
         entry = pwd.getpwnam(WEB_USER)
     except KeyError:
@@ -83,11 +83,11 @@ def web_runner(folder: Path, static: Path) -> Runner:
     inner = dict.fromkeys(("HOME", "XDG_CACHE_HOME", "NUMBA_CACHE_DIR"), str(home))
     venv = Path(sys.prefix)
 
-    def of(root: Path, packages: Path) -> Runner:
-        environment = inner | {"PYTHONPATH": str(root / "src")}
-        return Runner(str(packages / "bin" / "python"), root, user, environment)
+    def of(packages: Path, venv: Path) -> Runner:
+        environment = inner | {"PYTHONPATH": str(packages)}
+        return Runner(str(venv / "bin" / "python"), packages, user, environment)
 
-    runner = of(ROOT, venv)
+    runner = of(PACKAGES, venv)
     python = Path(sys.executable).resolve()
     if _can(Runner(str(python), Path("/"), user, inner), "import os"):
         needs = f"import os, django, hollow_kettle; os.listdir({str(static)!r})"
@@ -115,10 +115,12 @@ def _copies(folder: Path, venv: Path) -> tuple[Path, Path]:
     """Copies of the program and its packages that everybody may read."""
     to = folder / "program"
     shutil.rmtree(to, ignore_errors=True)
-    for path in (*(ROOT / name for name in ("src", "examples")), venv):
+    inside = PACKAGES.is_relative_to(venv)
+    for path in (venv,) if inside else (PACKAGES, venv):
         try:
             shutil.copytree(path, to / path.name, symlinks=True, copy_function=os.link)
         except (OSError, shutil.Error):  # another file system: no links across
             shutil.rmtree(to / path.name, ignore_errors=True)
             shutil.copytree(path, to / path.name, symlinks=True)
-    return to, to / venv.name
+    copied = venv.name / PACKAGES.relative_to(venv) if inside else PACKAGES.name
+    return to / copied, to / venv.name

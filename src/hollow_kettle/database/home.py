@@ -13,7 +13,14 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-ROOT = Path(__file__).resolve().parents[3]
+#: Where our packages lie: `src` of the source tree, or among installed packages.
+PACKAGES = Path(__file__).resolve().parents[2]
+EXAMPLES = PACKAGES / "hollow_kettle" / "examples"
+#: The source tree, where there is one: tests, benches, how it is drawn and locked.
+ROOT = PACKAGES.parent
+IS_SOURCE = (ROOT / "pyproject.toml").is_file()
+#: What people type to run a job.
+COMMAND = "./kettle" if IS_SOURCE else "kettle"
 
 
 class KettleError(Exception):

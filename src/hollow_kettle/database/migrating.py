@@ -6,11 +6,12 @@ import hashlib
 import os
 import subprocess
 import sys
+from importlib import metadata
 from typing import TYPE_CHECKING
 
 from .cluster import Cluster
 from .elsewhere import ADDRESSES, Elsewhere
-from .home import ROOT, KettleError
+from .home import PACKAGES, KettleError
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
@@ -66,13 +67,14 @@ def manage(environment: Mapping[str, str], *arguments: str) -> None:
 
 def _migrate(environment: Mapping[str, str], *, stamp: Path) -> None:
     """Migrate, and skip it when no migration has changed since."""
-    want = digest_of(
+    ours = digest_of(
         [
-            *ROOT.glob("src/hollow_kettle/*/migrations/*.py"),
-            *ROOT.glob("src/hollow_kettle/*/apps.py"),
-            ROOT / "requirements" / "run.txt",
+            *PACKAGES.glob("hollow_kettle/*/migrations/*.py"),
+            *PACKAGES.glob("hollow_kettle/*/apps.py"),
         ]
     )
+    others = (f"{it.name} {it.version}" for it in metadata.distributions())
+    want = "\n".join([ours, *sorted(others)])
     if not stamp.exists() or stamp.read_text() != want:
         _bring_forward(environment)
         stamp.write_text(want)
@@ -94,6 +96,6 @@ def digest_of(paths: Iterable[Path]) -> str:
     """One digest of files and their names."""
     digest = hashlib.sha256()
     for path in sorted(paths):
-        digest.update(str(path.relative_to(ROOT)).encode())
+        digest.update(str(path.relative_to(PACKAGES)).encode())
         digest.update(path.read_bytes())
     return digest.hexdigest()

@@ -9,9 +9,7 @@ from csp.constants import NONE, SELF
 from django.core.exceptions import ImproperlyConfigured
 
 from hollow_kettle import logs
-
-ROOT = Path(__file__).resolve().parents[3]
-PACKAGE = ROOT / "src" / "hollow_kettle"
+from hollow_kettle.database.home import ROOT
 
 
 def asked_number(name: str, *, usual: int, most: int) -> int:

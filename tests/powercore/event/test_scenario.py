@@ -22,7 +22,7 @@ from powercore.sun.arrays import Array, Site
 from tests.builders import make_battery, make_scenario, make_station
 
 ROOT = Path(__file__).resolve().parents[3]
-EXAMPLES = ROOT / "examples"
+EXAMPLES = ROOT / "src" / "hollow_kettle" / "examples"
 
 
 @pytest.mark.parametrize(

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from hollow_kettle.database.home import EXAMPLES
 from hollow_kettle.plan.bridge.batteries import NOTED
 from hollow_kettle.shelf.assets.services import plain_tag, plain_tags
 from hollow_kettle.shelf.models import Asset, EquipmentType
 from powercore.event import scenario as core
 from powercore.event.plans import BatteryPlan
-
-EXAMPLES = Path(__file__).resolve().parents[4] / "examples"
 
 
 @dataclass(slots=True)
