@@ -53,14 +53,9 @@ def run_all(arguments: list[str], environment: Mapping[str, str]) -> int:
 
 def _compiling(environment: Mapping[str, str]) -> subprocess.Popen[bytes]:
     """Have the search compiled beside the checks of form, once for all tests."""
+    example = str(EXAMPLES / "ridge-walk.json")
     return subprocess.Popen(
-        [
-            sys.executable,
-            "-m",
-            "powercore",
-            "improve",
-            str(EXAMPLES / "ridge-walk.json"),
-        ],
+        [sys.executable, "-m", "powercore", "improve", example],
         cwd=ROOT,
         env={**environment, "PYTHONPATH": str(PACKAGES)},
         stdout=subprocess.DEVNULL,

@@ -1,14 +1,16 @@
 """
-Build the wheel of a commit, install it into an empty venv, and start its demo club.
+Make a release of what is committed, and try it.
 
-    python scripts/try_wheel.py [FOLDER]
+    .venv/bin/python scripts/release.py FOLDER
 
-The wheel stays in FOLDER (by default a temporary one). Nothing of the source tree is
-reachable for what is installed: it runs from / with a data folder of its own.
+In FOLDER are then the wheel, lists of all that is in it in the CycloneDX form (Python
+and browser), and everything's licences. The wheel was installed into an empty venv and
+its demo club started; it ran from / with data of its own, out of reach of the source.
 """
 
 import os
 import re
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -17,7 +19,7 @@ import urllib.request
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
-#: Data that the installed program reads: a page, styles, the demo's lists, an example.
+#: What only answers when templates, styles and the demo's lists came along.
 PAGES = ("/healthz", "/readyz", "/sign-in/", "/static/ui/built/kettle.css")
 START_S = 300
 
@@ -58,7 +60,7 @@ def start(kettle: Path, folder: Path) -> None:
         [str(kettle), "demo"], cwd="/", env=environment, text=True,
         stdout=subprocess.PIPE,
     ) as child:  # fmt: skip
-        assert child.stdout is not None
+        assert child.stdout is not None  # noqa: S101 - it is piped
         try:
             address = ""
             until = time.monotonic() + START_S
@@ -69,22 +71,51 @@ def start(kettle: Path, folder: Path) -> None:
                 found = re.search(r"http://\S+", line)
                 address = found.group(0).rstrip("/") if found else ""
             for page in PAGES:
-                with urllib.request.urlopen(address + page, timeout=60) as answer:
+                asked = urllib.request.urlopen(address + page, timeout=60)  # noqa: S310
+                with asked as answer:
                     print(page, answer.status, len(answer.read()), "bytes")
         finally:
             child.terminate()
+            child.stdout.read()
+
+
+def list_parts(venv: Path, work: Path, to: Path) -> None:
+    """Write what is in it, and under which licences, by tools in a venv of their own."""
+    tools = work / "tools"
+    subprocess.run([sys.executable, "-m", "venv", str(tools)], check=True)
+    wanted = ["--require-hashes", "-r", str(ROOT / "requirements" / "release.txt")]
+    pip = [str(tools / "bin" / "pip"), "install", "-q"]
+    subprocess.run([*pip, *wanted], check=True)
+    python = str(venv / "bin" / "python")
+    sbom = [str(tools / "bin" / "cyclonedx-py"), "environment", python]
+    output = ["-o", str(to / "python.cdx.json"), "--output-reproducible"]
+    subprocess.run([*sbom, *output], check=True)
+    licences = [str(tools / "bin" / "pip-licenses"), "--python", python]
+    form = ["--format", "markdown", "--output-file", str(to / "licences.md")]
+    subprocess.run([*licences, *form], check=True, stdout=subprocess.DEVNULL)
+    listed = subprocess.run(
+        ["npm", "sbom", "--package-lock-only", "--sbom-format=cyclonedx"],
+        cwd=ROOT, stdout=subprocess.PIPE, check=True,
+    )  # fmt: skip
+    (to / "browser.cdx.json").write_bytes(listed.stdout)
 
 
 def main() -> None:
-    """Build, install, start."""
+    """Build, install, start, list."""
+    if len(sys.argv) != 2:
+        sys.exit("Say where to: scripts/release.py FOLDER")
+    to = Path(sys.argv[1]).resolve()
+    to.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as temporary:
-        folder = Path(sys.argv[1] if sys.argv[1:] else temporary).resolve()
-        folder.mkdir(parents=True, exist_ok=True)
-        folder.chmod(0o755)
-        wheel = build(folder)
-        kettle = install(wheel, folder)
-        print(wheel.name, wheel.stat().st_size // 1000, "kB")
-        start(kettle, folder)
+        work = Path(temporary)
+        work.chmod(0o755)  # the web server's user reads what is installed
+        wheel = build(work)
+        kettle = install(wheel, work)
+        start(kettle, work)
+        list_parts(kettle.parents[1], work, to)
+        shutil.copy(wheel, to)
+    for file in sorted(to.iterdir()):
+        print(f"{file.name}: {file.stat().st_size // 1000} kB")
 
 
 if __name__ == "__main__":
