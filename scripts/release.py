@@ -80,7 +80,7 @@ def start(kettle: Path, folder: Path) -> None:
 
 
 def list_parts(venv: Path, work: Path, to: Path) -> None:
-    """Write what is in it, and under which licences, by tools in a venv of their own."""
+    """Write what is in it and under which licences; the tools have their own venv."""
     tools = work / "tools"
     subprocess.run([sys.executable, "-m", "venv", str(tools)], check=True)
     wanted = ["--require-hashes", "-r", str(ROOT / "requirements" / "release.txt")]
