@@ -1,16 +1,10 @@
 """Root of all URLs."""
 
-from django.http import HttpRequest, HttpResponse
-from django.shortcuts import redirect
 from django.urls import include, path
 
+from hollow_kettle.api.urls import api_patterns
+from hollow_kettle.guide.views import home
 from hollow_kettle.shelf.browse.views import label
-
-
-def home(request: HttpRequest) -> HttpResponse:
-    """Go where the work is: to the event under way, else to the shelf."""
-    return redirect("field:home")
-
 
 urlpatterns = [
     path("", home, name="home"),
@@ -19,6 +13,9 @@ urlpatterns = [
     path("T/<slug:token>/", label, name="label_in_capitals"),
     path("", include("hollow_kettle.people.urls")),
     path("", include("hollow_kettle.upkeep.urls")),
+    path("people/", include("hollow_kettle.api.urls")),
+    api_patterns,
+    path("guide/", include("hollow_kettle.guide.urls")),
     path("shelf/", include("hollow_kettle.shelf.urls")),
     path("plan/", include("hollow_kettle.plan.urls")),
     path("field/", include("hollow_kettle.field.urls")),

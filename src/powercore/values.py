@@ -62,6 +62,67 @@ def parse_number(text: str, field: str) -> float:
     return float(text.replace(",", "."))
 
 
+#: How people write units, in lower case, by the unit that is wanted: what one is of it.
+#: The foot and the pound are the international ones (NIST SP 811, appendix B.8).
+UNITS: dict[str, dict[str, float]] = {
+    "Ah": {"ah": 1, "mah": 0.001, "amp hours": 1, "amp-hours": 1},
+    "mAh": {"mah": 1, "ah": 1000},
+    "A": {"a": 1, "ma": 0.001, "amp": 1, "amps": 1},
+    "mA": {"ma": 1, "a": 1000},
+    "V": {"v": 1, "mv": 0.001, "volt": 1, "volts": 1, "vdc": 1},
+    "W": {"w": 1, "kw": 1000, "watt": 1, "watts": 1, "wp": 1},
+    "Wh": {"wh": 1, "kwh": 1000},
+    "VA": {"va": 1, "kva": 1000},
+    "kg": {"kg": 1, "g": 0.001} | dict.fromkeys(("lb", "lbs", "pounds"), 0.45359237),
+    "mΩ": {"mω": 1, "mohm": 1, "ω": 1000, "ohm": 1000},
+    "m": {"m": 1, "cm": 0.01, "mm": 0.001, "metres": 1, "meters": 1}
+    | dict.fromkeys(("ft", "feet", "foot", "'", "′"), 0.3048)
+    | dict.fromkeys(("in", "inch", "inches", '"', "″"), 0.0254),
+    "L": {"l": 1, "ml": 0.001},
+    "%": {"%": 1, "percent": 1},
+    "h": {"h": 1, "hours": 1, "min": 1 / 60},
+    "min": {"min": 1, "minutes": 1, "h": 60, "hours": 60},
+    "s": {"s": 1, "seconds": 1, "min": 60},
+    "°C": {"°c": 1, "c": 1},
+    "°": {"°": 1},
+    "mm²": {"mm²": 1, "mm2": 1},
+}
+_WITH_UNIT = re.compile(r"([-+−]?[\d.,]*\d)\s*([^\d\s.,].*?)?")
+_FAHRENHEIT = ("°f", "f")
+
+
+def parse_quantity(text: str, field: str, unit: str) -> float:
+    """
+    Read a number as people type it, alone or with a unit: `30 ft` are 9.144 m.
+
+    Parameters
+    ----------
+    text : str
+        What was typed.
+    field : str
+        What the number is, for the error.
+    unit : str
+        The unit of a bare number, and of what is returned.
+
+    Raises
+    ------
+    NotANumber
+        As of `parse_number`, or where the unit is none of that kind.
+    """
+    found = _WITH_UNIT.fullmatch(text.strip())
+    own = found.group(2).strip(" .").casefold() if found and found.group(2) else ""
+    if found is None or not own:
+        return parse_number(text, field)
+    if unit == "°C" and own in _FAHRENHEIT:
+        return float(f"{(parse_number(found.group(1), field) - 32) / 1.8:.12g}")
+    share = UNITS.get(unit, {}).get(own)
+    if share is None:
+        return parse_number(text, field)
+    value = parse_number(found.group(1), field)
+    # 2300 mAh are 2.3 Ah to the last digit.
+    return value if share == 1 else float(f"{value * share:.12g}")
+
+
 def without_zeros(text: str) -> str:
     """Return a text without leading zeros in its numbers: K07 and K7 sound alike."""
     return re.sub(r"\d+", lambda digits: str(int(digits.group())), text)

@@ -11,7 +11,7 @@ from hollow_kettle.ui.forms import FIRST_YEAR, LAST_YEAR
 from hollow_kettle.ui.forms import time_of_day as parse_time
 from powercore.errors import PowercoreError
 from powercore.limits import Limit
-from powercore.values import parse_number
+from powercore.values import parse_quantity
 
 from .tables import CellFault
 
@@ -27,41 +27,6 @@ def text(most: int) -> Callable[[str], str]:
     return read
 
 
-#: How people write units, in lower case, by the unit that is wanted: what one is of it.
-UNITS: dict[str, dict[str, float]] = {
-    "Ah": {"ah": 1, "mah": 0.001, "amp hours": 1, "amp-hours": 1},
-    "mAh": {"mah": 1, "ah": 1000},
-    "A": {"a": 1, "ma": 0.001, "amp": 1, "amps": 1},
-    "mA": {"ma": 1, "a": 1000},
-    "V": {"v": 1, "mv": 0.001, "volt": 1, "volts": 1, "vdc": 1},
-    "W": {"w": 1, "kw": 1000, "watt": 1, "watts": 1, "wp": 1},
-    "Wh": {"wh": 1, "kwh": 1000},
-    "VA": {"va": 1, "kva": 1000},
-    "kg": {"kg": 1, "g": 0.001, "lb": 0.45359237, "lbs": 0.45359237},
-    "mΩ": {"mω": 1, "mohm": 1, "ω": 1000, "ohm": 1000},
-    "m": {"m": 1, "cm": 0.01, "mm": 0.001, "ft": 0.3048},
-    "L": {"l": 1, "ml": 0.001},
-    "%": {"%": 1, "percent": 1},
-    "h": {"h": 1, "hours": 1, "min": 1 / 60},
-    "°C": {"°c": 1, "c": 1},
-}
-_WITH_UNIT = re.compile(r"([-+−]?[\d.,]*\d)\s*([^\d\s.,@][^@]*?)?\s*(@.*)?")
-
-
-def _in_unit(cell: str, unit: str) -> tuple[str, float]:
-    """A cell without its unit, and what that is of the unit that is wanted."""
-    found = _WITH_UNIT.fullmatch(cell.strip())
-    if found is None:
-        return cell, 1.0
-    digits, own, at_rate = found.groups()
-    if at_rate and unit not in ("Ah", "mAh"):
-        return cell, 1.0
-    if own is None:
-        return digits, 1.0
-    share = UNITS.get(unit, {}).get(own.strip(" .").casefold())
-    return (cell, 1.0) if share is None else (digits, share)
-
-
 def number(limit: Limit) -> Callable[[str], float]:
     """
     Read a number within a range; decimal point or comma, with its unit or without.
@@ -70,12 +35,10 @@ def number(limit: Limit) -> Callable[[str], float]:
     """
 
     def read(cell: str) -> float:
-        digits, share = _in_unit(cell, limit.unit)
+        # The hours that a capacity is given for don't change what it is.
+        asked = cell.partition("@")[0] if limit.unit in ("Ah", "mAh") else cell
         try:
-            value = parse_number(digits, "it")
-            if share != 1:  # 2300 mAh are 2.3 Ah to the last digit
-                value = float(f"{value * share:.12g}")
-            return limit.check("it", value)
+            return limit.check("it", parse_quantity(asked, "it", limit.unit))
         except PowercoreError as error:
             raise CellFault(str(error).removeprefix("it ").rstrip(".")) from error
 

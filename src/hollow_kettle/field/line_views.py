@@ -13,12 +13,11 @@ from django.views.decorators.http import require_POST, require_safe
 from hollow_kettle.clock import from_local
 from hollow_kettle.people.access import access_of
 from hollow_kettle.plan.access import event_to_log
-from powercore.logline.parse import Choice
 
 from . import queries
-from .line import Ear, Heard, errors_of
+from .hearing import note_heard
+from .line import Ear, Heard
 from .moved import WhatMoved
-from .noting import Sending, note_and_hold, note_near_miss
 
 
 @require_safe
@@ -45,7 +44,8 @@ def line_add(request: HttpRequest, uid: UUID) -> HttpResponse:
     newest = None
     for number, one in enumerate(heard):
         if one.said is not None:
-            counts = _note(request, ear, one, uuid5(key, f"{number} {one.line}"))
+            key_of_line = uuid5(key, f"{number} {one.line}")
+            counts = note_heard(access_of(request), ear, one, key_of_line)
             newest = one if counts else newest
     if newest is not None and (words := moved.words()):
         newest.saved += f". {words}"
@@ -109,27 +109,3 @@ def _key(request: HttpRequest) -> UUID:
         return UUID(request.POST.get("key", ""))
     except ValueError:
         return uuid4()
-
-
-def _note(request: HttpRequest, ear: Ear, heard: Heard, key: UUID) -> bool:
-    """Note one line, or ask what its form asks; True where it counts newly."""
-    what, form = ear.form(heard, key)
-    if not form.is_valid():
-        heard.asks = errors_of(form)
-        if form.stops:
-            note_near_miss(access_of(request), ear.event, form)
-        if form.has_asked:
-            heard.choices = (Choice("I'm sure: keep it", f"{heard.line} !"),)
-        return False
-    sending = Sending(raw={"line": heard.line})
-    receipt, held = note_and_hold(access_of(request), ear.event, what, form, sending)
-    if receipt is None:
-        return False
-    heard.saved = "saved"
-    if receipt.standing != "kept":
-        heard.saved = f"kept aside: {receipt.why}"
-    elif receipt.is_repeat:
-        heard.saved = "saved before; it counts once"
-    if held:
-        heard.saved += f"; on hold until somebody releases it: {', '.join(held)}"
-    return receipt.counts_newly

@@ -96,7 +96,7 @@ def read_batch(body: bytes) -> Batch:
         If it is not one; saying what is missing.
     """
     try:
-        sent = _plain(json.loads(body))
+        sent = plain(json.loads(body))
     except (ValueError, RecursionError) as error:
         raise NotABatch("This is not JSON.") from error
     entries = sent.get("entries") if isinstance(sent, dict) else None
@@ -110,14 +110,14 @@ def read_batch(body: bytes) -> Batch:
     return Batch(f"phone {device}", skew_s, entries)
 
 
-def _plain(value: Any) -> Any:
+def plain(value: Any) -> Any:
     """A value of JSON without what no database keeps: NUL, halves of characters."""
     if isinstance(value, str):
         return value.replace("\0", "").encode("utf-8", "replace").decode()
     if isinstance(value, list):
-        return [_plain(one) for one in value]
+        return [plain(one) for one in value]
     if isinstance(value, dict):
-        return {_plain(key): _plain(one) for key, one in value.items()}
+        return {plain(key): plain(one) for key, one in value.items()}
     if isinstance(value, float) and not math.isfinite(value):
         return str(value)
     return value

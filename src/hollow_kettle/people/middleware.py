@@ -18,7 +18,7 @@ from .sessions import keep_seen
 #: Where a session keeps who joined by a pass.
 GUEST = "guest"
 #: Rooms that a guest may enter; each page then asks for its event.
-ROOMS_OF_GUESTS = {"field", "plan", "debrief", ""}
+ROOMS_OF_GUESTS = {"field", "plan", "debrief", "guide", ""}
 PAGES_OF_GUESTS = {"people:sign_out", "people:join", "people:join_link"}
 
 

@@ -78,6 +78,8 @@ class Actor(models.Model):
     )
     name = models.CharField(max_length=80)
     is_coordinator = models.BooleanField(default=False)
+    #: Whether it is a script of the club, which signs nowhere in.
+    is_script = models.BooleanField(default=False)
     created_at = models.DateTimeField(default=real_now, editable=False)
 
     class Meta:
@@ -96,6 +98,8 @@ class Deed(models.Model):
         LINK = "link", "made a link for a new password"
         CLOSED = "closed", "closed an account"
         CLUB = "club", "changed the club's name or time zone"
+        SCRIPT = "script", "let a script in"
+        SCRIPT_ENDED = "script_ended", "let a script in no more"
 
     at = models.DateTimeField(default=real_now, editable=False, db_index=True)
     #: Who did it; empty for whoever runs the server's commands.

@@ -191,7 +191,11 @@ def _joined(request: HttpRequest, found: EventPass, who: JoinForm) -> HttpRespon
 @coordinator_only
 def person_list(request: HttpRequest) -> HttpResponse:
     """Show who there is."""
-    actors = Actor.objects.filter(guest=None).select_related("user").order_by("name")
+    actors = (
+        Actor.objects.filter(guest=None, is_script=False)
+        .select_related("user")
+        .order_by("name")
+    )
     return render(request, "people/person_list.html", {"actors": actors})
 
 

@@ -50,6 +50,8 @@ INSTALLED_APPS = [
     "hollow_kettle.field",
     "hollow_kettle.debrief",
     "hollow_kettle.upkeep",
+    "hollow_kettle.api",
+    "hollow_kettle.guide",
     "hollow_kettle.demo",
 ]
 
@@ -89,6 +91,7 @@ TEMPLATES = [
                 "hollow_kettle.ui.context.frame",
                 "hollow_kettle.people.context.who",
                 "hollow_kettle.upkeep.context.warning",
+                "hollow_kettle.guide.context.guide",
             ],
             "builtins": ["hollow_kettle.ui.templatetags.kettle"],
         },

@@ -8,7 +8,7 @@ from django.forms.renderers import TemplatesSetting
 
 from powercore.errors import PowercoreError
 from powercore.limits import Limit
-from powercore.values import in_range, parse_number
+from powercore.values import in_range, parse_quantity
 
 #: Years in which a club's events, gear and log can lie.
 FIRST_YEAR, LAST_YEAR = 1970, 2099
@@ -46,7 +46,7 @@ class Dressed(forms.BaseForm):
 
 
 class NumberField(forms.CharField):
-    """A number as people type it, decimal point or comma, within a range."""
+    """A number as people type it, with its unit or another, within a range."""
 
     def __init__(
         self,
@@ -70,7 +70,7 @@ class NumberField(forms.CharField):
         try:
             number = in_range(
                 str(name),
-                parse_number(str(text), str(name)),
+                parse_quantity(str(text), str(name), self.unit),
                 low=self.limit.low,
                 high=self.limit.high,
                 unit=self.unit,

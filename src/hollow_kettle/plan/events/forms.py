@@ -106,7 +106,9 @@ class RoleForm(Dressed, forms.Form):
 class DutyForm(RoleForm):
     """Somebody's role at an event."""
 
-    actor = forms.ModelChoiceField(Actor.objects.filter(guest=None), label="Who")
+    actor = forms.ModelChoiceField(
+        Actor.objects.filter(guest=None, is_script=False), label="Who"
+    )
     field_order = ("actor", "role", "station")
 
 

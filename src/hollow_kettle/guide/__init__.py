@@ -1,0 +1,1 @@
+"""The way in: the guide, and an empty club's first steps."""
