@@ -192,6 +192,7 @@ def test_a_script_does_what_its_role_allows(
         ("shelf/x?kind=%00", "GET", None, 400),
         ("events/{uid}/log", "POST", ["no object"], 422),
         ("shelf/K01/tests", "POST", {"what": "dance"}, 422),
+        ("shelf/K01/tests", "POST", {"what": "sag", "meter": "no"}, 422),
         ("nothing", "GET", None, 404),
     ],
 )

@@ -161,7 +161,9 @@ def test_add(request: HttpRequest, tag: str, sent: shapes.TestIn) -> Any:
     for name, kind in (("meter", AssetKind.METER), ("charger", AssetKind.CHARGER)):
         if said := data.get(name):
             known = Asset.objects.filter(archived_at=None, kind=kind, tag__iexact=said)
-            data[name] = known.values_list("pk", flat=True).first() or said
+            data[name] = known.values_list("pk", flat=True).first()
+            if data[name] is None:
+                return _refuse(request, 422, (name, f"No {name} has the tag “{said}”."))
     form = BenchForm(asset, data)
     if form.is_valid():
         kept = form.cleaned_data

@@ -99,6 +99,8 @@ _AGO = (
     r"(?P<many>half an?|an?|\d+(?:\.\d+)?)\s?"
     r"(?P<unit>h|hours?|hrs?|min|minutes?|mins|m) ago\b"
 )
+_BAY = re.compile(r"(?:bay|charger) ?(\w*\d\w*|[a-z](?![a-z]))?")
+_RACK = re.compile(r"(?:the )?(?:yard rack|yard|rack)\b")
 
 
 class Cut:
@@ -180,19 +182,27 @@ class Cut:
     def _name(self, text: str, at: int) -> tuple[Token, int] | None:
         for kind, known in ((STATION, self._stations), (SOURCE, self._sources)):
             found = _longest(known, text, at)
-            if found is not None:
+            if found is not None and not self._is_a_word(text, at, found, known):
                 return Token(kind, known[found], found), at + len(found)
-        bay = re.compile(r"(?:bay|charger) ?(\w*\d\w*|[a-z](?![a-z]))?").match(text, at)
+        bay = _BAY.match(text, at)
         if bay is not None and not text[bay.end() : bay.end() + 1].isalpha():
             return self._bay(bay), bay.end()
         for name in self.names.bays:
             call = name.casefold()
             if text.startswith(call, at) and not text[at + len(call) :][:1].isalnum():
                 return Token(BAY, name, call), at + len(call)
-        rack = re.compile(r"(?:the )?(?:yard rack|yard|rack)\b").match(text, at)
+        rack = _RACK.match(text, at)
         if rack is not None:
             return Token(RACK, self.names.rack, rack.group()), rack.end()
         return self._battery(text, at)
+
+    def _is_a_word(self, text: str, at: int, call: str, known: dict[str, str]) -> bool:
+        """Whether what would shorten a name is a word: "out", with an Outwash."""
+        if call == " ".join(known[call].casefold().split()):
+            return False
+        patterns = [*(pattern for _, pattern in self._words), _BAY, _RACK]
+        words = (pattern.match(text, at) for pattern in patterns)
+        return any(word is not None and word.end() - at >= len(call) for word in words)
 
     def _bay(self, found: re.Match[str]) -> Token:
         if not found[1]:

@@ -1,5 +1,6 @@
 """The log line: what people type, and what it means."""
 
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -212,3 +213,34 @@ def test_a_choice_is_a_line_that_says_it():
         if isinstance(found, Question):
             assert found.choices, typed
             assert any(isinstance(parse(c.line, NAMES), Said) for c in found.choices)
+
+
+#: Places whose names begin as words of the line do.
+LIKE_WORDS = (
+    "Outwash", "Lowland Inn", "Backwater", "Downhill", "Offshore Rock", "Inlet Hut",
+    "Full Moon Bay", "Spare Creek", "Changed Corner", "Forest Hut", "Deadman",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("line", [one for one in CORPUS if " => " in one])
+def test_the_corpus_means_the_same_beside_places_that_begin_like_words(line):
+    """“K08 out” is no station Outwash."""
+    typed, full = line.split(" => ")
+    names = replace(NAMES, stations=(*NAMES.stations, *LIKE_WORDS))
+    found = parse(typed, names)
+    assert isinstance(found, Said), found
+    assert write(found) == full
+
+
+@pytest.mark.parametrize(
+    ("typed", "station"),
+    [("outwash", "Outwash"), ("outw", "Outwash"), ("backwater", "Backwater"),
+     ("full moon bay", "Full Moon Bay"), ("spare creek", "Spare Creek"),
+     ("lowland inn", "Lowland Inn"), ("deadman", "Deadman")],
+)  # fmt: skip
+def test_such_a_place_is_named_by_more_of_its_name(typed, station):
+    """All of it, or more letters than the word has."""
+    names = replace(NAMES, stations=(*NAMES.stations, *LIKE_WORDS))
+    found = parse(f"{typed} off the air", names)
+    assert isinstance(found, Said), found
+    assert (found.station, found.what) == (station, "off_air")
