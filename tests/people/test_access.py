@@ -29,6 +29,7 @@ LOGGERS = "who logs: coordinator, lead, logger, runner; observers are told so"
 BOSS = "the coordinator; others are told so"
 EVENT_BOSS = "the coordinator; members are told so, others don't know of the event"
 OPEN = "everybody, signed in or not"
+HALF = "who just gave the right password; all others are led to the door"
 
 #: What each rule answers to (coordinator, lead, logger, runner, observer, stranger).
 ANSWERS = {
@@ -38,6 +39,7 @@ ANSWERS = {
     BOSS: (1, 403, 403, 403, 403, 403),
     EVENT_BOSS: (1, 403, 403, 403, 403, 403),
     OPEN: (1, 1, 1, 1, 1, 1),
+    HALF: ("door",) * 6,
 }
 
 TABLE = {
@@ -51,6 +53,12 @@ TABLE = {
     ("people:sign_out", "POST"): EVERYBODY,
     ("people:signed_in", "GET"): EVERYBODY,
     ("people:sign_out_elsewhere", "POST"): EVERYBODY,
+    ("people:sign_in_code", "GET"): HALF,
+    ("people:sign_in_code", "POST"): HALF,
+    ("people:second_factor", "GET"): BOSS,
+    ("people:second_factor", "POST"): BOSS,
+    ("people:second_drop", "POST"): BOSS,
+    ("people:person_second_drop", "POST"): BOSS,
     ("people:own_password", "GET"): EVERYBODY,
     ("people:own_password", "POST"): EVERYBODY,
     ("people:new_password", "GET"): OPEN,

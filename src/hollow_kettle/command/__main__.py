@@ -32,7 +32,7 @@ Hollow Kettle: power for a radio club's stations.
   ./kettle certificate NAME...   a certificate for that, so that phones trust it
   ./kettle serve [web|worker]    a club's server behind https (KETTLE_HOSTS=name,...)
   ./kettle coordinator NAME      make the first account; asks for a password
-  ./kettle unlock USER           let a locked-out person try again
+  ./kettle unlock USER [--drop-code]  let a locked-out person try again; without code
   ./kettle backup FILE           write the club's database to a file
   ./kettle restore FILE --replace [--key=FILE]  put it back; keeps what was there
   ./kettle backup-key FILE       a key that nightly backups can be encrypted for

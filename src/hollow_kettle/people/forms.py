@@ -60,6 +60,39 @@ class CodeForm(Dressed, forms.Form):
     )
 
 
+class AppCodeForm(Dressed, forms.Form):
+    """The code of an app, or a spare one."""
+
+    code = forms.CharField(
+        label="Code",
+        max_length=20,
+        help_text="Six digits of your app, or a spare code of ten letters and digits.",
+        widget=forms.TextInput(attrs={"autocomplete": "one-time-code"}),
+    )
+
+
+class OwnPasswordAgainForm(Dressed, forms.Form):
+    """One's own password, once more."""
+
+    ids = "again_%s"
+    password = forms.CharField(
+        label="Your password",
+        strip=False,
+        widget=forms.PasswordInput(attrs={"autocomplete": "current-password"}),
+    )
+
+    def __init__(self, user: User, *args: Any, **kwargs: Any) -> None:
+        self._user = user
+        super().__init__(*args, **kwargs)
+
+    def clean_password(self) -> str:
+        """Only the right one."""
+        said = str(self.cleaned_data["password"])
+        if not self._user.check_password(said):
+            raise forms.ValidationError("That is not your password.")
+        return said
+
+
 class JoinForm(Dressed, forms.Form):
     """Who joins by a pass."""
 

@@ -7,6 +7,7 @@ from datetime import timedelta
 from typing import Any
 
 from django.contrib.auth.models import AbstractUser, UserManager
+from django.contrib.postgres.fields import ArrayField
 from django.db import models
 from django.db.models import Case, Q, When
 
@@ -56,6 +57,24 @@ class User(AbstractUser):
         super().save(*args, **kwargs)
 
 
+class SecondFactor(models.Model):
+    """The secret of the codes that a sign-in asks for beside its password."""
+
+    user = models.OneToOneField(User, on_delete=models.CASCADE, related_name="second")
+    secret = models.CharField(max_length=64)
+    #: The time step whose code was used last: none opens twice.
+    last_step = models.BigIntegerField()
+    #: Digests of spare codes that were not used yet.
+    spares = ArrayField(models.CharField(max_length=64), default=list)
+    #: Wrong codes since a moment, some minutes ago at most.
+    wrong = models.PositiveSmallIntegerField(default=0)
+    wrong_since = models.DateTimeField(null=True)
+    made_at = models.DateTimeField(default=real_now, editable=False)
+
+    def __str__(self) -> str:
+        return f"second factor of {self.user}"
+
+
 class SignedIn(models.Model):
     """A browser in which somebody signed in; its session may have ended since."""
 
@@ -100,6 +119,8 @@ class Deed(models.Model):
         CLUB = "club", "changed the club's name or time zone"
         SCRIPT = "script", "let a script in"
         SCRIPT_ENDED = "script_ended", "let a script in no more"
+        SECOND_ON = "second_on", "took on a second factor"
+        SECOND_OFF = "second_off", "dropped a second factor"
 
     at = models.DateTimeField(default=real_now, editable=False, db_index=True)
     #: Who did it; empty for whoever runs the server's commands.

@@ -37,6 +37,7 @@ from .forms import (
 )
 from .middleware import GUEST
 from .models import Actor, Club, EventPass, User
+from .second_views import ask_for_code
 
 
 class SignIn(LoginView):
@@ -48,6 +49,9 @@ class SignIn(LoginView):
 
     def form_valid(self, form: Any) -> HttpResponse:
         """Let the person in, and know their browser the next time."""
+        to = self.get_success_url()
+        if (asked := ask_for_code(self.request, form.get_user(), to)) is not None:
+            return asked
         response = super().form_valid(form)
         remember(self.request, response, form.get_user().username)
         sessions.note(self.request, form.get_user())
@@ -193,7 +197,7 @@ def person_list(request: HttpRequest) -> HttpResponse:
     """Show who there is."""
     actors = (
         Actor.objects.filter(guest=None, is_script=False)
-        .select_related("user")
+        .select_related("user", "user__second")
         .order_by("name")
     )
     return render(request, "people/person_list.html", {"actors": actors})

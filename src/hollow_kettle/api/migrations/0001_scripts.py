@@ -10,7 +10,7 @@ class Migration(migrations.Migration):
     initial = True
 
     dependencies = [
-        ('people', '0002_scripts'),
+        ('people', '0002_scripts_and_second_factors'),
     ]
 
     operations = [
