@@ -28,7 +28,7 @@ TRIALS = 200
 PR_SET_CHILD_SUBREAPER = 36
 PHONES, EACH = 4, 6
 #: Which of the processes goes, so often of ten times.
-KILLS = {"a worker": 5, "the server": 3, "PostgreSQL": 2}
+KILLS = {"a worker": 4, "the server": 3, "PostgreSQL": 2, "everything": 1}
 
 
 def main() -> None:
@@ -101,9 +101,13 @@ def _trials(cluster, trials: int) -> dict:
             server = _server(port, static.name)
         else:
             main_process = int((cluster.data / "postmaster.pid").read_text().split()[0])
-            _kill(main_process, *_children(main_process))
+            ours = [*_children(server.pid), server.pid] if kind == "everything" else []
+            _kill(*ours, main_process, *_children(main_process))
             connections.close_all()
             _start_again(cluster)
+            if ours:
+                server.wait()
+                server = _server(port, static.name)
         for phone in phones:
             phone.join()
             acknowledged += phone.done
