@@ -11,6 +11,7 @@ from django.db import connections
 from django.test import Client, RequestFactory
 from django.urls import get_resolver, resolve, reverse
 from playwright.sync_api import expect, sync_playwright
+from pytest_django.live_server_helper import LiveServer
 
 from hollow_kettle.clock import from_local, real_now
 from hollow_kettle.command.__main__ import JOBS
@@ -31,7 +32,15 @@ expect.set_options(timeout=20_000)
 
 
 @pytest.fixture
-def page(live_server):
+def site(transactional_db):
+    """An empty club behind a live server."""
+    server = LiveServer("127.0.0.1")
+    yield server
+    server.stop()
+
+
+@pytest.fixture
+def page(site):
     """A browser in which an empty club's first person signs in, and is led on."""
     make_person("fern", password=PASSWORD, name="fern", is_coordinator=True)
     with sync_playwright() as driver:
@@ -40,7 +49,7 @@ def page(live_server):
             args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
         )
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.goto(live_server.url)
+        page.goto(site.url)
         page.get_by_label("User name").fill("fern")
         page.get_by_label("Password").fill(PASSWORD)
         page.get_by_role("button", name="Sign in").click()
@@ -50,7 +59,7 @@ def page(live_server):
     connections.close_all()  # those opened while the event loop ran
 
 
-def test_a_club_goes_by_the_guide_from_nothing_to_its_report(page, live_server):
+def test_a_club_goes_by_the_guide_from_nothing_to_its_report(page, site):
     """All four pages, the night's troubles in the night."""
     done = 0
     for slug in ("first-event", "night", "when-things-break", "day-after"):
@@ -67,10 +76,10 @@ def test_a_club_goes_by_the_guide_from_nothing_to_its_report(page, live_server):
             done += here
 
     assert done > 140
-    page.goto(live_server.url + reverse("guide:contents"))
+    page.goto(site.url + reverse("guide:contents"))
     expect(page.get_by_role("heading", name="Guide", exact=True)).to_be_visible()
     expect(page.locator(".first-steps")).to_have_count(0)  # every one is done
-    page.goto(live_server.url + "/shelf/")
+    page.goto(site.url + "/shelf/")
     page.get_by_role("link", name="? Guide to this page").click()
     expect(page.get_by_role("heading", name="Your batteries")).to_be_in_viewport()
 
