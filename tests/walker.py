@@ -88,7 +88,7 @@ _NUMBERS = count(100)
 def _limit(field: forms.Field, initial: object, is_high: bool) -> object:
     end = -1 if is_high else 0
     if isinstance(field, NumberField):
-        return f"{field.high if is_high else field.low:.10g}"
+        return f"{field.limit.high if is_high else field.limit.low:.10g}"
     if isinstance(field, forms.BooleanField):
         return "on" if is_high else ""
     if isinstance(field, forms.ModelChoiceField):
