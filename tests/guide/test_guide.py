@@ -56,7 +56,7 @@ def page(site):
         expect(page.get_by_role("heading", name="Your first event")).to_be_visible()
         yield page
         browser.close()
-    connections.close_all()  # those opened while the event loop ran
+        connections.close_all()  # those opened while the event loop ran
 
 
 def test_a_club_goes_by_the_guide_from_nothing_to_its_report(page, site):
