@@ -17,17 +17,22 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 
-from bench_posts import TOKEN, _post, _server, _wait, entry  # noqa: E402 - as above
+from bench_posts import (  # noqa: E402 - as above
+    TOKEN,
+    _post,
+    _server,
+    _wait,
+    club_under_way,
+    entry,
+)
 from django.conf import settings  # noqa: E402
 from django.db import connections  # noqa: E402
-from django.test import Client  # noqa: E402
 from django.test.utils import setup_databases, teardown_databases  # noqa: E402
 
 from hollow_kettle.database.ports import free_port  # noqa: E402
-from hollow_kettle.demo import club  # noqa: E402
 from hollow_kettle.log.models import FieldEntry  # noqa: E402
 from hollow_kettle.people.models import Actor  # noqa: E402
-from hollow_kettle.plan.models import Event, Rotation  # noqa: E402
+from hollow_kettle.plan.models import Rotation  # noqa: E402
 from hollow_kettle.plan.rotation.services import look_for_better  # noqa: E402
 
 #: A phone logs so often, a page asks so often, as the pages here do. [s]
@@ -102,17 +107,13 @@ def running_club():
     made = setup_databases(verbosity=0, interactive=False)
     port = free_port(range(8990, 9090))
     try:
-        club.load()
-        club.set_clock()
-        event = Event.objects.get(state=Event.State.RUNNING)
-        client = Client(SERVER_NAME="127.0.0.1")
-        client.force_login(Actor.objects.get(name="Wren").user)
+        event, _, session = club_under_way()
         static = tempfile.TemporaryDirectory()
         server = _server(port, static.name, is_quiet=True)
         worker = _worker(static.name)
         try:
             _wait(port)
-            yield event, port, client.cookies["sessionid"].value, (server, worker)
+            yield event, port, session, (server, worker)
         finally:
             for part in (worker, server):
                 part.terminate()

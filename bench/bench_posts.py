@@ -100,18 +100,24 @@ def entry(dice: random.Random) -> dict:
     }
 
 
+def club_under_way() -> tuple[Event, Client, str]:
+    """The invented club's event, a client of its logger, and that one's session."""
+    club.load()
+    club.set_clock()
+    client = Client(SERVER_NAME="127.0.0.1")
+    client.force_login(Actor.objects.get(name="Wren").user)
+    event = Event.objects.get(state=Event.State.RUNNING)
+    return event, client, client.cookies["sessionid"].value
+
+
 def main() -> None:
     """Plain pages, single entries, then batches with repeats and in any order."""
     settings.DATABASES["default"]["TEST"]["NAME"] = "kettle_bench"
     made = setup_databases(verbosity=0, interactive=False)
     port = free_port(range(8790, 8890))
     try:
-        club.load()
-        club.set_clock()
-        event = Event.objects.get(state=Event.State.RUNNING)
-        client = Client(SERVER_NAME="127.0.0.1")
-        client.force_login(Actor.objects.get(name="Wren").user)
-        crowd = Crowd(port, client.cookies["sessionid"].value)
+        event, client, session = club_under_way()
+        crowd = Crowd(port, session)
         static = tempfile.TemporaryDirectory()
         server = _server(port, static.name)
         try:

@@ -53,6 +53,7 @@ class Trial:
         self.answers: Counter = Counter()
         self.errors: Counter = Counter()
         self.partial: Counter = Counter()
+        self.last = ""
         self._set_up()
 
     def _set_up(self) -> None:
@@ -99,20 +100,16 @@ class Trial:
 
     def once(self) -> None:
         """One input, and back."""
-        from django.db import connection, transaction
+        from django.db import transaction
 
-        ask, what = (
-            self.dice.choices(
-                (self._form, self._phone, self._meter, self._script), (70, 10, 8, 12)
-            )[0],
-            "",
-        )
+        doors = (self._form, self._phone, self._meter, self._script)
+        ask = self.dice.choices(doors, (70, 10, 8, 12))[0]
         with transaction.atomic():
             try:
                 what, answer = ask()
                 self.answers[answer.status_code] += 1
                 if answer.status_code >= 500:
-                    self.errors[f"{what}: {answer.status_code}"] += 1
+                    self._found(self.errors, f"{what}: {answer.status_code}")
                 elif answer.status_code >= 400 and (rows := self._rows()) != self.rows:
                     changed = [
                         table
@@ -121,12 +118,15 @@ class Trial:
                         )
                         if old != new
                     ]
-                    self.partial[f"{what}: {changed}"] += 1
+                    self._found(self.partial, f"{what}: {changed}")
             except Exception as error:
-                name = f"{what or ask.__name__}: {type(error).__name__}: {error}"
-                self.errors[name[:300]] += 1
-                connection.needs_rollback = True
+                name = f"{self.last}: {type(error).__name__}: {error}"
+                self._found(self.errors, name[:400])
             transaction.set_rollback(True)
+
+    def _found(self, where: Counter, what: str) -> None:
+        where[what] += 1
+        print(f"  {what}", flush=True)
 
     def _rows(self) -> tuple:
         from django.db import connection
@@ -145,7 +145,6 @@ class Trial:
 
     def _form(self):
         form = self.dice.choice(self.forms)
-        self.last = form.action
         names = [one for one in form.fields if one != "csrfmiddlewaretoken"]
         spoilt = self.dice.sample(names, self.dice.randint(1, min(3, len(names))))
         sent: dict = dict(form.fields)
@@ -158,7 +157,8 @@ class Trial:
                 content = self.dice.choice(FILES)
                 kind = self.dice.choice(("a.csv", "a.xlsx", "a.json", "a.png", "a"))
                 sent[name] = self.upload(kind, content)
-        what = f"{form.method} {form.action} {spoilt}"
+        said = {name: str(sent.get(name))[:40] for name in spoilt}
+        what = self.last = f"{form.method} {form.action} {said}"
         if form.method == "get":
             return what, self.client.get(form.action, sent)
         return what, self.client.post(form.action, sent)
@@ -180,10 +180,11 @@ class Trial:
         text = json.dumps(body)
         if self.dice.random() < 0.05:
             text = text[: self.dice.randint(0, len(text))]
+        self.last = f"POST {path} {text[:200]}"
         answer = self.client.generic(
             "POST", path, text, content_type="application/json", headers=headers
         )
-        return f"POST {path} {text[:120]}", answer
+        return self.last, answer
 
     def _phone(self):
         entry = {

@@ -55,18 +55,30 @@ def views() -> dict[str, tuple[str, str, dict[str, int]]]:
     }
     found = {name: (path, "day", WIDE) for name, path in wide.items()}
     found["field-board-night"] = wide["field-board"], "night", WIDE
-    found["packing-phone"] = f"/shelf/kits/{kit.pk}/packing/", "day", PHONE
-    found["phone-log"] = f"/field/{under_way.pk}/log/reading/", "day", PHONE
     return found
 
 
 def sheets() -> dict[str, tuple[tuple[str, str], ...]]:
     """Pictures of four views each, every one with its light."""
     from hollow_kettle.plan.models import Event
+    from hollow_kettle.shelf.models import Asset
 
     over = Event.objects.get(state=Event.State.CLOSED)
-    at = f"/debrief/{over.pk}/"
+    board = f"/field/{Event.objects.get(state=Event.State.RUNNING).pk}/"
+    at, kit = f"/debrief/{over.pk}/", Asset.objects.get(tag="Q01")
     return {
+        "phones": (
+            (f"/shelf/kits/{kit.pk}/packing/", "day"),
+            (f"{board}log/reading/", "day"),
+            (board, "night"),
+            ("/guide/when-things-break/", "sun"),
+        ),
+        "way-in": (
+            ("/guide/", "day"),
+            ("/guide/first-event/", "sun"),
+            ("/guide/night/", "night"),
+            ("/people/scripts/", "day"),
+        ),
         "debrief-more": (
             (f"{at}actuals/", "day"),
             (f"{at}actions/", "day"),
@@ -132,7 +144,8 @@ def take(names: list[str]) -> None:
         for name in names or (*wanted, *four):
             file = PICTURES / f"{name}.png"
             if name in four:
-                joined([shot(*part, WIDE) for part in four[name]]).save(file)
+                size = PHONE if name == "phones" else WIDE
+                joined([shot(*part, size) for part in four[name]]).save(file)
             else:
                 file.write_bytes(shot(*wanted[name]))
         browser.close()

@@ -11,7 +11,7 @@ from uuid import UUID
 from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 
-from .models import Actor, Duty, EventPass, Guest, Role
+from .models import Actor, Duty, EventPass, Guest, Role, User
 
 P = ParamSpec("P")
 
@@ -114,6 +114,13 @@ def actor_of(request: HttpRequest) -> Actor:
     if actor is None:
         raise PermissionDenied
     return actor
+
+
+def user_of(request: HttpRequest) -> User:
+    """Return the account behind a request; who joined by a pass has none (403)."""
+    if not isinstance(request.user, User):
+        raise PermissionDenied
+    return request.user
 
 
 def coordinator_of(request: HttpRequest) -> Actor:

@@ -7,7 +7,6 @@ from uuid import UUID
 
 from django.contrib import messages
 from django.contrib.auth import login
-from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
@@ -16,7 +15,7 @@ from hollow_kettle.clock import real_now
 from hollow_kettle.ui.codes import drawn_code
 
 from . import second, sessions
-from .access import actor_of, coordinator_only
+from .access import actor_of, coordinator_only, user_of
 from .doors import remember
 from .forms import AppCodeForm, OwnPasswordAgainForm
 from .models import Club, User
@@ -78,7 +77,7 @@ def _in(request: HttpRequest, user: User, to: str) -> HttpResponse:
 @coordinator_only
 def second_factor(request: HttpRequest) -> HttpResponse:
     """Show whether one's sign-in asks for a code; take that on."""
-    user = _user_of(request)
+    user = user_of(request)
     has_one = second.factor_of(user) is not None
     form, spares = AppCodeForm(None if has_one else request.POST or None), None
     secret = str(request.session.get(_PENDING, ""))
@@ -111,7 +110,7 @@ def second_factor(request: HttpRequest) -> HttpResponse:
 @coordinator_only
 def second_drop(request: HttpRequest) -> HttpResponse:
     """Ask for no code any more, after the password was given once more."""
-    user = _user_of(request)
+    user = user_of(request)
     if OwnPasswordAgainForm(user, request.POST).is_valid():
         second.drop(user, by=actor_of(request))
         messages.success(request, "Your sign-in asks for no code any more.")
@@ -130,9 +129,3 @@ def person_second_drop(request: HttpRequest, uid: UUID) -> HttpResponse:
     if second.drop(user, by=actor_of(request)):
         messages.success(request, f"{user.actor} signs in by the password alone now.")
     return redirect("people:person_list")
-
-
-def _user_of(request: HttpRequest) -> User:
-    if not isinstance(request.user, User):
-        raise PermissionDenied
-    return request.user

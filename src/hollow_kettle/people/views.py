@@ -9,7 +9,7 @@ from django.contrib.auth.views import (
     PasswordChangeView,
     PasswordResetConfirmView,
 )
-from django.core.exceptions import PermissionDenied, ValidationError
+from django.core.exceptions import ValidationError
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.middleware.csrf import rotate_token
@@ -24,7 +24,7 @@ from django.views.decorators.http import (
 from hollow_kettle.ui.seen import wait_for
 
 from . import passes, services, sessions
-from .access import access_of, actor_of, coordinator_only
+from .access import access_of, actor_of, coordinator_only, user_of
 from .doors import remember
 from .forms import (
     ClubForm,
@@ -93,7 +93,7 @@ class NewPassword(PasswordResetConfirmView):
 @require_safe
 def signed_in(request: HttpRequest) -> HttpResponse:
     """Show where one is signed in."""
-    user = _own_user(request)
+    user = user_of(request)
     found = sessions.places(user, request.session.session_key)
     return render(request, "people/signed_in.html", {"places": found})
 
@@ -101,7 +101,7 @@ def signed_in(request: HttpRequest) -> HttpResponse:
 @require_POST
 def sign_out_elsewhere(request: HttpRequest) -> HttpResponse:
     """Sign out of one other browser, or of all others."""
-    user, this = _own_user(request), request.session.session_key
+    user, this = user_of(request), request.session.session_key
     place = request.POST.get("place")
     if place is None:
         count = sessions.end(user, this=this)
@@ -111,13 +111,6 @@ def sign_out_elsewhere(request: HttpRequest) -> HttpResponse:
     words = "one browser" if count == 1 else f"{count} browsers"
     messages.success(request, f"Signed out of {words}.")
     return redirect("people:signed_in")
-
-
-def _own_user(request: HttpRequest) -> User:
-    """Return whose sessions these are; who joined by a pass has none."""
-    if not isinstance(request.user, User):
-        raise PermissionDenied
-    return request.user
 
 
 def locked_out(

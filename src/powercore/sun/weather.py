@@ -198,8 +198,12 @@ def _plain(text: str, zone: str) -> Weather:
     if not lines:
         raise UnreadableWeather("The file is empty.")
     dialect = ";" if lines[0].count(";") > lines[0].count(",") else ","
-    reader = csv.reader(io.StringIO(text), delimiter=dialect)
-    headings = [cell.strip().lower() for cell in next(reader)]
+    reader = csv.reader(io.StringIO(text, newline=None), delimiter=dialect)
+    try:
+        headings, *table = [[cell.strip() for cell in cells] for cells in reader]
+    except csv.Error as error:
+        raise UnreadableWeather(f"Line {reader.line_num}: {error}.") from error
+    headings = [cell.lower() for cell in headings]
     at = {
         name: next((headings.index(one) for one in known if one in headings), None)
         for name, known in COLUMNS.items()
@@ -214,14 +218,14 @@ def _plain(text: str, zone: str) -> Weather:
             "The file needs a column oktas, cloud_pct or global_w (light, W/m²)."
         )
     rows, naive = [], 0
-    for number, cells in enumerate(reader, start=2):
-        if not any(cell.strip() for cell in cells):
+    for number, cells in enumerate(table, start=2):
+        if not any(cells):
             continue
         try:
             moment, is_naive = _moment(_cell(cells, at["time"]), zone)
             naive += is_naive
             rows.append(WeatherRow(at=moment, **_values(cells, at)))
-        except (PowercoreError, ValueError) as error:
+        except (PowercoreError, ValueError, OverflowError) as error:
             raise UnreadableWeather(f"Line {number}: {error}") from error
     if not rows:
         raise UnreadableWeather("The file has headings, but no hours.")

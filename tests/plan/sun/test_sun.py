@@ -234,6 +234,8 @@ def test_what_a_file_leaves_open_is_said(lines, words):
         (["time,oktas", "2025-06-27 12:00,1"], "ends before or begins after"),
         (["time,oktas", *["2026-06-27 12:00,1"] * 2], "twice"),
         (["time,oktas"], "no hours"),
+        (["time,oktas", "0001-01-01 00:00,1"], "Line 2: date value out of range"),
+        (["time,oktas", f"{'x' * 140_000},1"], "Line 2: field larger than"),
     ],
 )
 def test_a_file_that_cannot_be_read_names_its_line(lines, words):

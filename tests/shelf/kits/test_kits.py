@@ -386,6 +386,9 @@ def test_a_kit_with_stops_leaves_only_when_somebody_answers_for_each(kit, marin,
     assert done.status_code == 302
     assert {one.made_by for one in kit.acceptances.all()} == {marin}
     assert not standing_stops([kit], today())
+    asks = reverse("shelf:stops", args=[kit.pk])
+    for after, to in (("/shelf/", "/shelf/"), ("1", None), ("//evil.example", None)):
+        assert boss.get(asks, {"next": after}).url == (to or kit.get_absolute_url())
 
     wire = part_of(kit, "cable")
     kits.save_part(kit, wire, what="cable", after=wire.after, awg=18, length_m=0.5)

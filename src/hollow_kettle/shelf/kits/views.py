@@ -420,4 +420,4 @@ def ask_for_stops(request: HttpRequest, kit: Asset, after: str) -> HttpResponse 
 def _safe(request: HttpRequest, kit: Asset, after: str) -> str:
     """Where to go on: a page of ours, else the kit's."""
     is_ours = url_has_allowed_host_and_scheme(after, {request.get_host()})
-    return after if is_ours else kit.get_absolute_url()
+    return after if is_ours and after.startswith("/") else kit.get_absolute_url()
