@@ -51,6 +51,8 @@ LATENESS_MIN, USUAL_LATENESS_MIN = Limit(0, 120, "min"), 10
 #: How long crews need to hear of a new plan, pick up and set off.
 LEAD_MIN, USUAL_LEAD_MIN = Limit(0, 120, "min"), 10
 SETTLE_MIN = Limit(0, DAY_MIN, "min")
+#: Years in which a club's events, gear and log can lie.
+YEARS = Limit(1970, 2099)
 #: Temperature of batteries and of the air.
 CELSIUS = Limit(-60, 60, "°C")
 RESERVE = Limit(0, 0.9)

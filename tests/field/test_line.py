@@ -1,9 +1,12 @@
 """The log line on the board: understood, asked about, noted."""
 
 import pytest
+from django.core.exceptions import ValidationError
 from django.urls import reverse
 
+from hollow_kettle.field.times import typed_moment
 from hollow_kettle.log.models import BatteryNow, FieldEntry
+from hollow_kettle.ui.forms import check_year
 
 
 @pytest.fixture
@@ -152,3 +155,13 @@ def test_a_station_lead_notes_the_own_station_only(say, under_way):
     before = FieldEntry.objects.count()
     say("drumlin off the air", role="station_lead")
     assert FieldEntry.objects.count() == before
+
+
+@pytest.mark.parametrize("zone", ["America/Chicago", "Europe/Helsinki"])
+@pytest.mark.parametrize("typed", ["9999-12-31 23:59", "0001-01-01 00:00"])
+def test_a_year_beyond_all_clocks_is_named(under_way, typed, zone):
+    """In a zone ahead or behind, neither end of the calendar breaks."""
+    found = typed_moment(typed, under_way.starts_at, zone)
+    assert f"{found.year:04}" == typed[:4]
+    with pytest.raises(ValidationError, match="between 1970 and 2099"):
+        check_year(found.year)

@@ -6,6 +6,7 @@ import re
 from datetime import UTC, date, datetime, timedelta
 
 from hollow_kettle.clock import from_local, local
+from hollow_kettle.ui.forms import FIRST_YEAR, LAST_YEAR
 
 from .services import AHEAD
 
@@ -38,6 +39,8 @@ def typed_moment(text: str, now: datetime, zone: str) -> datetime | None:
             day = datetime.strptime(found["date"], "%Y-%m-%d").date()  # noqa: DTZ007
         except ValueError:
             return None
+        if not FIRST_YEAR <= day.year <= LAST_YEAR:  # no clock is turned so far
+            return datetime(day.year, day.month, day.day, hour, minute, tzinfo=UTC)
 
     def on(that: date) -> datetime:
         wall = datetime(that.year, that.month, that.day, hour, minute)  # noqa: DTZ001

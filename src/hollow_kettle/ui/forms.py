@@ -7,11 +7,10 @@ from django import forms
 from django.forms.renderers import TemplatesSetting
 
 from powercore.errors import PowercoreError
-from powercore.limits import Limit
+from powercore.limits import YEARS, Limit
 from powercore.values import in_range, parse_quantity
 
-#: Years in which a club's events, gear and log can lie.
-FIRST_YEAR, LAST_YEAR = 1970, 2099
+FIRST_YEAR, LAST_YEAR = int(YEARS.low), int(YEARS.high)
 
 
 class KettleFormRenderer(TemplatesSetting):

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from django.db import IntegrityError
+from django.db import DataError, IntegrityError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
@@ -23,7 +23,9 @@ class PlainWordsMiddleware:
     def process_exception(
         self, request: HttpRequest, exception: Exception
     ) -> HttpResponse | None:
-        """Two people saved the same, or one deleted what another was changing."""
+        """Two saved the same, one deleted what another changed, or it can't be text."""
         if isinstance(exception, IntegrityError):
             return render(request, "ui/409.html", status=409)
+        if isinstance(exception, DataError):
+            return render(request, "ui/400.html", status=400)
         return None

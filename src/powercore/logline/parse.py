@@ -497,7 +497,7 @@ def _with_unit(line: str, digits: str, unit: str) -> str:
     typed = re.escape(digits).replace(r"\.", "[.,]")
     return re.sub(
         rf"(?<![\w.,]){typed}(?![\w.,]*\d)",
-        f"{number(float(digits))} {unit}",
+        f"{number(float(digits.replace('−', '-')))} {unit}",
         line,
         count=1,
     )

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from powercore.limits import YEARS
 from powercore.logline.names import Names, calls
 
 # What a token is.
@@ -167,6 +168,8 @@ class Cut:
                 day = datetime.strptime(named["date"], "%Y-%m-%d")  # noqa: DTZ007
             except ValueError:
                 return Token(WRONG, f"{named['date']} is no date", "")
+            if not YEARS.low <= day.year <= YEARS.high:
+                return Token(WRONG, f"{named['date']} is in no year of a club", "")
             moment = day.replace(hour=hour, minute=minute) + ahead
         elif named.get("yesterday"):
             moment = (now - timedelta(days=1)).replace(hour=hour, minute=minute)

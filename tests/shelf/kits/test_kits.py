@@ -142,6 +142,10 @@ def test_an_accepted_finding_stays_visible_until_its_date(kit, marin, boss):
     accepted = kit_page(kit)["accepted"]
     assert [one.acceptance.reason for one in accepted] == ["bench only"]
     assert "fuse-missing" not in findings(kit)
+    with transaction.atomic():  # no text holds NUL
+        url = reverse("shelf:finding_reopen", args=[kit.pk])
+        assert boss.post(url, {"key": "a\0b"}).status_code == 400
+        transaction.set_rollback(True)
     boss.post(reverse("shelf:finding_reopen", args=[kit.pk]), {"key": key})
     assert "fuse-missing" in findings(kit)
 
