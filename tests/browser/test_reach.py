@@ -88,7 +88,7 @@ def open_context(browser, site, session, **options):
 
 @pytest.mark.parametrize("kind", ["desk", "phone"])
 def test_every_page_can_be_read_and_pressed(pages, demo_site, kind):
-    """No violation of WCAG 2.2 AA in any light, and nothing too small."""
+    """No violation of WCAG 2.2 AA in any light, nothing small, text of 200 % fits."""
     session, found = pages
     desk, phone = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
     faults = []
@@ -102,6 +102,13 @@ def test_every_page_can_be_read_and_pressed(pages, demo_site, kind):
             is_mobile=kind == "phone", has_touch=kind == "phone",
         )  # fmt: skip
         page = context.new_page()
+        letters = context.new_cdp_session(page)
+
+        def is_too_wide(size):
+            """Whether it runs out of the screen with the browser's text at a size."""
+            letters.send("Page.setFontSizes", {"fontSizes": {"standard": size}})
+            return page.evaluate("document.documentElement.scrollWidth > innerWidth")
+
         for form, address in found.items():
             page.goto(demo_site + address)
             thumb = kind == "phone" or form.startswith("*/field/")
@@ -118,6 +125,8 @@ def test_every_page_can_be_read_and_pressed(pages, demo_site, kind):
                         "(it) => { document.documentElement.dataset.light = it }", light
                     )
                     said += [f"{light}: {one}" for one in page.evaluate(RUN, None)]
+                said += ["too wide with text of 200 %"] if is_too_wide(32) else []
+                is_too_wide(16)
             faults += [f"{address} {one}" for one in said]
         browser.close()
     connections.close_all()
