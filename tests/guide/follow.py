@@ -1,8 +1,8 @@
 """
-Do in a browser what a page of the guide says.
+Do in a browser what a page of the guide says, with the keyboard alone.
 
 Of a page, the numbered steps are followed, word by word in this order: what to press,
-type, choose and tick, and in “these quotes” what must then be read on the page. Lines
+type and choose, and in “these quotes” what must then be read on the page. Lines
 of `log` blocks are typed into the log line, one after the other; a `csv` block is the
 file that a step then chooses. All else is for people only.
 """
@@ -16,7 +16,6 @@ _ACTS = re.compile(
     r"(?P<rail>[Aa]t the left, )?[Pp]ress \*\*(?P<press>.+?)\*\*"
     r"|(?P<typed>`[^`]*`) into \*\*(?P<into>.+?)\*\*"
     r"|(?P<option>`[^`]*`) (?:under|as) \*\*(?P<under>.+?)\*\*"
-    r"|[Tt]ick \*\*(?P<tick>.+?)\*\*"
     r"|[Ii]n \*\*(?P<within>.+?)\*\*:"
     r"|“(?P<read>.+?)”",
 )
@@ -56,7 +55,7 @@ def steps_of(text: str) -> list[Step]:
     return steps
 
 
-def follow(page: Page, step: Step, tmp_path: object = None) -> int:
+def follow(page: Page, step: Step) -> int:
     """Do one step; returns how many things were done or read."""
     done, within = 0, page.locator("body")
     for act in _ACTS.finditer(step.words):
@@ -68,8 +67,6 @@ def follow(page: Page, step: Step, tmp_path: object = None) -> int:
             _labelled(within, name).fill(act["typed"].strip("`"))
         elif name := act["under"]:
             _choose(_labelled(within, name), act["option"].strip("`"), step)
-        elif name := act["tick"]:
-            _labelled(within, name).check()
         elif name := act["within"]:
             within = _part(page, name)
         else:
@@ -95,7 +92,7 @@ def _press(within: Locator, page: Page, name: str) -> None:
     page.wait_for_load_state()
     roles = ("button", "link")
     inside = within.locator("main, .strip, .side, dialog[open]")
-    _first(
+    found = _first(
         *(
             where.get_by_role(role, name=name, exact=True)
             for where in (inside, within)
@@ -103,7 +100,10 @@ def _press(within: Locator, page: Page, name: str) -> None:
         ),
         within.get_by_role("link", name=re.compile(rf"^{re.escape(name)} \(")),
         within.locator("summary", has_text=name),
-    ).click()
+    )
+    found.focus()
+    expect(found).to_be_focused()
+    found.press("Enter")
 
 
 def _labelled(within: Locator, name: str) -> Locator:
