@@ -9,7 +9,6 @@ Needs Chromium and what ./kettle test installs; no server need run.
 
 import io
 import os
-import shutil
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -111,6 +110,7 @@ def take(names: list[str]) -> None:
     from django.test import Client
     from playwright.sync_api import sync_playwright
     from pytest_django.live_server_helper import LiveServer
+    from tests.chromium import launch
 
     from hollow_kettle.demo import club
     from hollow_kettle.people.models import Actor
@@ -123,10 +123,7 @@ def take(names: list[str]) -> None:
     wanted, four = views(), sheets()
     server = LiveServer("127.0.0.1")
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(
-            executable_path=shutil.which("chromium"),
-            args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
-        )
+        browser = launch(playwright.chromium)
 
         def shot(path: str, light: str, size: dict[str, int]) -> bytes:
             context = browser.new_context(viewport=size)

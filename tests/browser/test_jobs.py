@@ -1,7 +1,6 @@
 """One browser test per room's main job, on a live server and PostgreSQL."""
 
 import re
-import shutil
 from threading import Thread
 
 import numpy as np
@@ -15,6 +14,7 @@ from hollow_kettle.debrief import tasks as debrief_tasks
 from hollow_kettle.debrief.models import Causes
 from hollow_kettle.demo.club import PASSWORD
 from hollow_kettle.shelf.models import Asset
+from tests.chromium import launch
 
 pytestmark = pytest.mark.django_db  # asks for the database; the site commits
 
@@ -27,15 +27,8 @@ expect.set_options(timeout=20_000)  # a busy machine is slow, not wrong
 def chromium(demo_site):
     """Debian's Chromium, headless; the site is up before its event loop begins."""
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(
-            executable_path=shutil.which("chromium"),
-            args=[
-                "--no-sandbox",
-                "--disable-gpu",
-                "--disable-background-networking",
-                "--host-resolver-rules=MAP kettle.test 127.0.0.1",
-            ],
-        )
+        here = "--host-resolver-rules=MAP kettle.test 127.0.0.1"
+        browser = launch(driver.chromium, here)
         yield browser
         browser.close()
         connections.close_all()  # those opened while the event loop ran
@@ -404,16 +397,11 @@ def test_a_label_is_scanned(chromium, demo_site, tmp_path):
     """The camera sees a battery's label; its tag stands in the form and is logged."""
     label = reverse("label", args=[Asset.objects.get(tag="K07").token])
     _filmed(tmp_path / "label.y4m", label.upper())
-    camera = chromium.browser_type.launch(
-        executable_path=shutil.which("chromium"),
-        args=[
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-background-networking",
-            "--use-fake-ui-for-media-stream",
-            "--use-fake-device-for-media-stream",
-            f"--use-file-for-fake-video-capture={tmp_path / 'label.y4m'}",
-        ],
+    camera = launch(
+        chromium.browser_type,
+        "--use-fake-ui-for-media-stream",
+        "--use-fake-device-for-media-stream",
+        f"--use-file-for-fake-video-capture={tmp_path / 'label.y4m'}",
     )
     page = camera.new_context(viewport=PHONE, permissions=["camera"]).new_page()
     page.goto(demo_site + "/sign-in/?next=/field/")

@@ -7,7 +7,6 @@ print are measured in the page itself. Target sizes: WCAG 2.2, 2.5.8 (24 px) and
 (44 px, AAA, kept on phones and in the Field).
 """
 
-import shutil
 from pathlib import Path
 
 import axe_playwright_python
@@ -17,6 +16,7 @@ from django.test import Client
 from playwright.sync_api import sync_playwright
 
 from hollow_kettle.people.models import Actor
+from tests.chromium import launch
 from tests.walker import shape, walk
 
 pytestmark = pytest.mark.django_db  # asks for the database; the site commits
@@ -93,10 +93,7 @@ def test_every_page_can_be_read_and_pressed(pages, demo_site, kind):
     desk, phone = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
     faults = []
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(
-            executable_path=shutil.which("chromium"),
-            args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
-        )
+        browser = launch(driver.chromium)
         context = open_context(
             browser, demo_site, session, viewport=desk if kind == "desk" else phone,
             is_mobile=kind == "phone", has_touch=kind == "phone",

@@ -1,12 +1,3 @@
-"""The browser driver keeps an event loop in the main thread; Django must allow it."""
+"""Pages are opened here as in the tests of rooms."""
 
-import os
-
-import pytest
-
-
-@pytest.fixture(autouse=True, scope="module")
-def _event_loop_in_the_main_thread():
-    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
-    yield
-    del os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"]
+from tests.browser.conftest import _event_loop_in_the_main_thread  # noqa: F401

@@ -2,7 +2,6 @@
 
 import os
 import re
-import shutil
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -18,6 +17,7 @@ from hollow_kettle.command.__main__ import JOBS
 from hollow_kettle.guide import context, text
 from hollow_kettle.people.services import make_person
 from hollow_kettle.plan.models import Event
+from tests.chromium import launch
 from tests.conftest import PASSWORD
 from tests.guide.follow import follow, steps_of
 
@@ -44,10 +44,7 @@ def page(site):
     """A browser in which an empty club's first person signs in, and is led on."""
     make_person("fern", password=PASSWORD, name="fern", is_coordinator=True)
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(
-            executable_path=shutil.which("chromium"),
-            args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
-        )
+        browser = launch(driver.chromium)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(site.url)
         page.get_by_label("User name").fill("fern")

@@ -6,17 +6,13 @@ from django.db import transaction
 
 from hollow_kettle.clock import real_now
 from hollow_kettle.people.models import Actor, Deed
-from hollow_kettle.people.tokens import digest_of, new_token
+from hollow_kettle.people.tokens import TooOften, digest_of, new_token, one_more
 
 from .models import Token
 
 #: A script asks at most so often a minute, on all web servers together.
 MOST_A_MINUTE = 300
 _SALT = "api.token"
-
-
-class TooOften(Exception):
-    """A script asks more often than it may."""
 
 
 @transaction.atomic
@@ -54,9 +50,7 @@ def token_of(secret: str) -> Token | None:
         row = found.select_for_update(of=("self",)).select_related("actor").first()
         if row is None:
             return None
-        minute = real_now().replace(second=0, microsecond=0)
-        row.asked_in_minute = row.asked_in_minute + 1 if row.minute == minute else 1
-        row.minute = minute
+        row.minute, row.asked_in_minute = one_more(row.minute, row.asked_in_minute)
         row.save(update_fields=["minute", "asked_in_minute"])
     if row.asked_in_minute > MOST_A_MINUTE:
         raise TooOften

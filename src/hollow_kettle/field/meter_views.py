@@ -18,6 +18,7 @@ from hollow_kettle.exchange.tables import Preview
 from hollow_kettle.instruments import services as instruments
 from hollow_kettle.instruments.models import Device
 from hollow_kettle.people.access import actor_of, coordinator_only
+from hollow_kettle.people.tokens import TooOften
 from hollow_kettle.plan.access import event_or_404
 
 from .meter_forms import DeviceForm
@@ -41,7 +42,7 @@ def samples_add(request: HttpRequest) -> HttpResponse:
         if int(request.headers.get("Content-Length") or 0) > MOST_BYTES:
             raise instruments.NotSamples(f"A batch has at most {MOST_BYTES:,} bytes.")
         taken = instruments.take_json(device, request.body)
-    except instruments.TooOften:
+    except TooOften:
         words = f"A meter sends at most {instruments.MOST_A_MINUTE} times a minute."
         return JsonResponse({"error": words}, status=429)
     except instruments.NotSamples as fault:

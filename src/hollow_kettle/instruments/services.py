@@ -16,7 +16,7 @@ from hollow_kettle.clock import moment_of, real_now
 from hollow_kettle.exchange.readers import number, text
 from hollow_kettle.exchange.tables import CellFault, Column, Preview, read_table
 from hollow_kettle.people.models import Actor
-from hollow_kettle.people.tokens import digest_of, new_token
+from hollow_kettle.people.tokens import TooOften, digest_of, new_token, one_more
 from hollow_kettle.plan.models import Event
 from powercore.limits import METER_CELSIUS, READ_A, READ_AH, READ_V, Limit
 
@@ -38,10 +38,6 @@ LIMITS: dict[str, Limit] = {
 
 class NotSamples(ValueError):
     """What was sent holds no samples; the words say what is missing."""
-
-
-class TooOften(Exception):
-    """A meter sends more often than it may."""
 
 
 @dataclass(slots=True)
@@ -93,10 +89,8 @@ def count_request(device: Device) -> None:
     TooOften
         If it did so too often in this minute.
     """
-    minute = real_now().replace(second=0, microsecond=0)
     row = Device.objects.select_for_update().get(pk=device.pk)
-    row.sent_in_minute = row.sent_in_minute + 1 if row.minute == minute else 1
-    row.minute = minute
+    row.minute, row.sent_in_minute = one_more(row.minute, row.sent_in_minute)
     row.save(update_fields=["minute", "sent_in_minute"])
     if row.sent_in_minute > MOST_A_MINUTE:
         raise TooOften
