@@ -116,6 +116,17 @@ def test_every_page_s_question_mark_leads_to_a_section_that_is_there(marin):
     assert context.address_of(asked).endswith("/night/#it-begins")
 
 
+def test_steps_end_when_an_event_begins_whatever_a_club_does_without(boss, event):
+    """One station and nothing to charge needs no yard, and is not told to make one."""
+    assert event.state == Event.State.RUNNING
+    event.bays.all().delete()
+    contents = reverse("guide:contents")
+    assert boss.get(contents).context["steps"] == []
+    Event.objects.update(state=Event.State.PLANNED)
+    left = [one.words for one in boss.get(contents).context["steps"] if not one.is_done]
+    assert "the yard: power, a bay, who walks" in left
+
+
 def test_who_may_not_coordinate_reads_the_guide_and_is_not_sent_to_first_steps(db):
     """Steps are a coordinator's; an address that is no page is said to be none."""
     person = make_person("wren", password=PASSWORD, name="Wren")

@@ -16,7 +16,7 @@ class TokenForm(Dressed, forms.Form):
         max_length=40,
         help_text="As the log will name it, like “display at the door”.",
     )
-    role = forms.ChoiceField(label="It", choices=TokenRole.choices)
+    role = forms.ChoiceField(label="Does", choices=TokenRole.choices)
 
     def clean_name(self) -> str:
         """Refuse a name that is somebody's: the log would mistake one for the other."""

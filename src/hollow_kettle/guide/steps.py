@@ -27,7 +27,9 @@ class Step:
 
 
 def first_steps() -> list[Step]:
-    """Return the steps to a first event."""
+    """Return the steps to a first event; none once one has begun."""
+    if Event.objects.exclude(state=Event.State.PLANNED).exists():
+        return []
     has_yard = all(kind.objects.exists() for kind in (Source, Bay, Crew))
     has_station = StationEquipment.objects.exists() and OpenHours.objects.exists()
     published = Rotation.objects.filter(state=Rotation.State.PUBLISHED)
