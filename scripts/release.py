@@ -73,7 +73,10 @@ def start(kettle: Path, folder: Path) -> None:
             for page in PAGES:
                 asked = urllib.request.urlopen(address + page, timeout=60)  # noqa: S310
                 with asked as answer:
-                    print(page, answer.status, len(answer.read()), "bytes")
+                    html = answer.read()
+                print(page, answer.status, len(html), "bytes")
+                if b"./kettle" in html:
+                    sys.exit(f"{page} tells of a command that is not installed so.")
         finally:
             child.terminate()
             child.stdout.read()

@@ -11,6 +11,8 @@ from django.utils.safestring import SafeString, mark_safe
 from markdown_it import MarkdownIt
 from mdit_py_plugins.anchors import anchors_plugin
 
+from hollow_kettle.database.home import COMMAND
+
 FOLDER = Path(__file__).parent / "pages"
 #: In the order in which a club needs them.
 SLUGS = ("first-event", "night", "day-after", "when-things-break")
@@ -42,7 +44,9 @@ def page_of(slug: str) -> Page:
     """A page, ready to be shown; raises KeyError where there is none."""
     if slug not in SLUGS:
         raise KeyError(slug)
-    title, _, body = source_of(slug).partition("\n")
+    # Who installed the wheel types the command without its folder.
+    text = source_of(slug).replace("./kettle", COMMAND)
+    title, _, body = text.partition("\n")
     reader = MarkdownIt("commonmark", {"html": False}).enable("table")
     reader.use(anchors_plugin, max_level=2, slug_func=anchor_of)
     html = _TO_A_PAGE.sub(r'href="../\1/\2"', reader.render(body))

@@ -6,6 +6,8 @@ from typing import Any
 from django.conf import settings
 from django.http import HttpRequest
 
+from hollow_kettle.database.home import COMMAND
+
 LIGHTS = ("day", "sun", "night")
 #: How htmx behaves: nothing kept or evaluated, answers of 422 shown like others.
 HTMX = {
@@ -22,7 +24,7 @@ HTMX = {
 
 
 def frame(request: HttpRequest) -> dict[str, Any]:
-    """Return the light that this device chose, the room it is in, and the banner."""
+    """Return a device's light, the room it is in, the banner and the command."""
     light = request.COOKIES.get("light", "day")
     match = request.resolver_match
     return {
@@ -31,5 +33,6 @@ def frame(request: HttpRequest) -> dict[str, Any]:
         "lights": LIGHTS,
         "room": match.app_names[0] if match and match.app_names else "",
         "is_demo": settings.IS_DEMO,
+        "command": COMMAND,
         "htmx": json.dumps(HTMX, separators=(",", ":")),
     }

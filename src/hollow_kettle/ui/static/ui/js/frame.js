@@ -125,11 +125,31 @@ function beep() {
   }
 }
 
+// What has to be scrolled sideways is a stop of the keyboard; what fits is none.
+function reachScrollers() {
+  for (const one of document.querySelectorAll(".scroll, .prose pre, main .section")) {
+    const isWide = one.scrollWidth > one.clientWidth + 1 &&
+      getComputedStyle(one).overflowX === "auto";
+    if (isWide === one.hasAttribute("tabindex")) continue;
+    const says = { tabindex: "0" };
+    if (!one.hasAttribute("aria-labelledby"))
+      Object.assign(says, { role: "group", "aria-label": "Scrolls sideways" });
+    for (const [name, value] of Object.entries(says)) {
+      if (isWide) one.setAttribute(name, value);
+      else one.removeAttribute(name);
+    }
+  }
+}
+
+window.addEventListener("resize", reachScrollers);
+document.addEventListener("toggle", reachScrollers, true);
 document.addEventListener("htmx:afterSwap", (event) => {
   showTimes(event.target);
   showAlarms();
+  reachScrollers();
 });
 showAlarms();
+reachScrollers();
 
 // What was sent and not taken is said; what only asks again by itself is not.
 const REFUSED = {
