@@ -1,7 +1,6 @@
 """A big club at its worst: phones that log, pages that poll, a search at work."""
 
 import json
-import os
 import random
 import re
 import subprocess
@@ -19,6 +18,7 @@ sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 
 from bench_posts import (  # noqa: E402 - as above
     TOKEN,
+    _environment,
     _post,
     _server,
     _wait,
@@ -126,14 +126,10 @@ def running_club():
 
 
 def _worker(static: str) -> subprocess.Popen:
-    environment = {
-        **os.environ, "DJANGO_SETTINGS_MODULE": "hollow_kettle.settings.local",
-        "KETTLE_SECRET_KEY": settings.SECRET_KEY, "KETTLE_DB_NAME": "kettle_bench",
-        "KETTLE_STATIC": static, "PYTHONPATH": "src",
-    }  # fmt: skip
     return subprocess.Popen(
         [sys.executable, "-m", "django", "procrastinate", "worker", "--concurrency=2"],
-        env=environment, cwd=ROOT, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        env=_environment(static), cwd=ROOT,
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
 
 

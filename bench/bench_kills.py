@@ -6,7 +6,6 @@ import json
 import os
 import random
 import signal
-import subprocess
 import sys
 import tempfile
 import threading
@@ -25,6 +24,10 @@ from hollow_kettle.database.cluster import throwaway  # noqa: E402
 from hollow_kettle.database.home import data_folder  # noqa: E402
 
 TRIALS = 200
+#: After so many the club begins anew, so that its log stays as long as an event's.
+ROUND = 50
+#: Rounds in which working places out anew from the log found others.
+OTHER_PLACES = "rounds whose places, worked out anew, differ"
 PR_SET_CHILD_SUBREAPER = 36
 PHONES, EACH = 4, 6
 #: Which of the processes goes, so often of ten times.
@@ -54,103 +57,142 @@ def main() -> None:
 
 
 def _trials(cluster, trials: int) -> dict:
-    from bench_posts import TOKEN
-    from django.db import connections
-    from django.test import Client
+    from bench_posts import collect
 
-    from hollow_kettle.database.ports import free_port
-    from hollow_kettle.demo import club
-    from hollow_kettle.log import services as log
-    from hollow_kettle.log.models import Conflict, FieldEntry, Placement, Waiting
-    from hollow_kettle.people.models import Actor
-    from hollow_kettle.plan.models import Event
-
-    club.load()
-    club.set_clock()
-    event = Event.objects.get(state=Event.State.RUNNING)
-    client = Client(SERVER_NAME="127.0.0.1")
-    client.force_login(Actor.objects.get(name="Wren").user)
-    headers = {
-        "Cookie": f"sessionid={client.cookies['sessionid'].value}; csrftoken={TOKEN}",
-        "X-CSRFToken": TOKEN,
-        "Content-Type": "application/json",
+    dice, found = random.Random(1), Counter()
+    with tempfile.TemporaryDirectory() as static:
+        collect(static)
+        for first in range(0, trials, ROUND):
+            one = Round(cluster, static, dice)
+            for _ in range(min(ROUND, trials - first)):
+                one.trial()
+            found += one.counted()
+            done = min(first + ROUND, trials)
+            print(f"{done} {dict(found)}", file=sys.stderr, flush=True)
+    killed = ", ".join(f"{kind} {found[kind]} times" for kind in KILLS)
+    sent, wrong = found["acknowledged"], found["lost"] + found["doubled"]
+    shown = (
+        "acknowledged",
+        "lost",
+        "doubled",
+        "taken for another entry",
+        "contradictions",
+        OTHER_PLACES,
+    )
+    return {
+        "what": f"{trials} kills (-9), {killed}; fsync on",
+        "sides": [{"name": name, "value": found[name], "unit": ""} for name in shown],
+        "ratio": (sent - wrong) / max(1, sent),
+        "target": "every acknowledged entry is there once: 1",
     }
-    port, static = free_port(range(8890, 8990)), tempfile.TemporaryDirectory()
-    dice, kinds = random.Random(1), Counter()
-    acknowledged: list[str] = []
-    server = None
-    before = Conflict.objects.count()
-    for _ in range(trials):
-        if server is None or server.poll() is not None:
-            server = _server(port, static.name)
-        _wait(port)
+
+
+class Round:
+    """A club whose server is killed again and again while phones send to it."""
+
+    def __init__(self, cluster, static: str, dice: random.Random) -> None:
+        from bench_posts import TOKEN, club_under_way
+        from django.core.management import call_command
+
+        from hollow_kettle.database.ports import free_port
+        from hollow_kettle.log.models import Conflict
+
+        call_command("flush", interactive=False, verbosity=0)
+        self.cluster, self.static, self.dice = cluster, static, dice
+        self.event, self.client, session = club_under_way()
+        self.headers = {
+            "Cookie": f"sessionid={session}; csrftoken={TOKEN}",
+            "X-CSRFToken": TOKEN,
+            "Content-Type": "application/json",
+        }
+        self.conflicts = Conflict.objects.count()
+        self.acknowledged: list[str] = []
+        self.kinds: Counter = Counter()
+        self.port = free_port(range(8890, 8990))
+        self._serve()
+
+    def _serve(self) -> None:
+        from bench_posts import serve
+
+        # What it says of kills is no news.
+        self.server = serve(self.port, self.static, is_quiet=True)
+
+    def trial(self) -> None:
+        """Kill one thing at some moment of the phones' sending."""
+        from bench_posts import _wait
+
+        if self.server.poll() is not None:
+            self._serve()
+        _wait(self.port)
+        path = f"/field/{self.event.pk}/entries/"
         phones = [
-            Phone(port, f"/field/{event.pk}/entries/", headers, dice.random())
+            Phone(self.port, path, self.headers, self.dice.random())
             for _ in range(PHONES)
         ]
         for phone in phones:
             phone.start()
-        time.sleep(dice.uniform(0.02, 0.6))
-        kind = dice.choices([*KILLS], [*KILLS.values()])[0]
-        kinds[kind] += 1
-        if kind == "a worker":
-            _kill(random.Random(dice.random()).choice(_children(server.pid)))
-        elif kind == "the server":
-            _kill(*_children(server.pid), server.pid)
-            server.wait()
-            server = _server(port, static.name)
-        else:
-            main_process = int((cluster.data / "postmaster.pid").read_text().split()[0])
-            ours = [*_children(server.pid), server.pid] if kind == "everything" else []
-            _kill(*ours, main_process, *_children(main_process))
-            connections.close_all()
-            _start_again(cluster)
-            if ours:
-                server.wait()
-                server = _server(port, static.name)
+        time.sleep(self.dice.uniform(0.02, 0.6))
+        kind = self.dice.choices([*KILLS], [*KILLS.values()])[0]
+        self.kinds[kind] += 1
+        self._kill(kind)
         for phone in phones:
             phone.join()
-            acknowledged += phone.done
-    _kill(*_children(server.pid), server.pid)
-    server.wait()
-    connections.close_all()
-    while Waiting.objects.filter(event_key=event.pk).exists():
-        assert client.get(f"/field/{event.pk}/live/").status_code == 200
-    kept = Counter(map(str, FieldEntry.objects.values_list("uid", flat=True)))
-    doubted = FieldEntry.objects.filter(standing="conflict").count()
-    lost = sum(kept[key] == 0 for key in acknowledged)
-    doubled = sum(kept[key] > 1 for key in acknowledged)
+            self.acknowledged += phone.done
 
-    def placed() -> list:
-        rows = Placement.objects.order_by("battery", "started_at")
-        return list(rows.values_list("battery", "place", "started_at", "ended_at"))
+    def _kill(self, kind: str) -> None:
+        from django.db import connections
 
-    as_followed = placed()
-    log.rebuild()
-    is_same = as_followed == placed()
-    connections.close_all()
-    killed = ", ".join(f"{kind} {count} times" for kind, count in kinds.items())
-    return {
-        "what": f"{trials} kills (-9), {killed}; fsync on",
-        "sides": [
-            {"name": "acknowledged", "value": len(acknowledged), "unit": ""},
-            {"name": "lost", "value": lost, "unit": ""},
-            {"name": "doubled", "value": doubled, "unit": ""},
-            {"name": "taken for another entry", "value": doubted, "unit": ""},
+        ours = [*_children(self.server.pid), self.server.pid]
+        if kind == "a worker":
+            _kill(self.dice.choice(ours[:-1] or ours))
+            return
+        if kind == "the server":
+            _kill(*ours)
+        else:
+            first = (self.cluster.data / "postmaster.pid").read_text().split()[0]
+            theirs = [int(first), *_children(int(first))]
+            _kill(*(ours if kind == "everything" else ()), *theirs)
+            connections.close_all()
+            _start_again(self.cluster)
+        if kind != "PostgreSQL":
+            self.server.wait()
+            self._serve()
+
+    def counted(self) -> Counter:
+        """What became of what was acknowledged, once all of it is followed."""
+        from django.db import connections
+
+        from hollow_kettle.log import services as log
+        from hollow_kettle.log.models import Conflict, FieldEntry, Placement, Waiting
+
+        _kill(*_children(self.server.pid), self.server.pid)
+        self.server.wait()
+        connections.close_all()
+        while Waiting.objects.filter(event_key=self.event.pk).exists():
+            live = self.client.get(f"/field/{self.event.pk}/live/")
+            assert live.status_code == 200
+        kept = Counter(map(str, FieldEntry.objects.values_list("uid", flat=True)))
+
+        def placed() -> list:
+            rows = Placement.objects.order_by("battery", "started_at")
+            return list(rows.values_list("battery", "place", "started_at", "ended_at"))
+
+        as_followed = placed()
+        log.rebuild()
+        found = self.kinds + Counter(
             {
-                "name": "contradictions, after less before",
-                "value": Conflict.objects.count() - before,
-                "unit": "",
-            },
-            {
-                "name": "places as worked out anew (1: the same)",
-                "value": int(is_same),
-                "unit": "",
-            },
-        ],
-        "ratio": (len(acknowledged) - lost - doubled) / max(1, len(acknowledged)),
-        "target": "every acknowledged entry is there once: 1",
-    }
+                "acknowledged": len(self.acknowledged),
+                "lost": sum(kept[key] == 0 for key in self.acknowledged),
+                "doubled": sum(kept[key] > 1 for key in self.acknowledged),
+                "taken for another entry": FieldEntry.objects.filter(
+                    standing="conflict"
+                ).count(),
+                "contradictions": Conflict.objects.count() - self.conflicts,
+                OTHER_PLACES: int(as_followed != placed()),
+            }
+        )
+        connections.close_all()
+        return found
 
 
 class Phone(threading.Thread):
@@ -221,18 +263,6 @@ def _kill(*processes: int) -> None:
 def _be_parent_of_all() -> None:
     """What is killed here is taken off the list of processes here, as init would."""
     ctypes.CDLL(None).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
-
-
-def _server(port: int, static: str) -> subprocess.Popen:
-    from bench_posts import _server as serve
-
-    return serve(port, static, is_quiet=True)  # what it says of kills is no news
-
-
-def _wait(port: int) -> None:
-    from bench_posts import _wait as wait
-
-    wait(port)
 
 
 if __name__ == "__main__":

@@ -170,7 +170,36 @@ def _catch_up(client: Client, event: Event) -> float:
 
 
 def _server(port: int, static: str, *, is_quiet: bool = False) -> subprocess.Popen:
-    environment = {
+    collect(static)
+    return serve(port, static, is_quiet=is_quiet)
+
+
+def collect(static: str) -> None:
+    """Put scripts, styles and fonts where a server takes them from."""
+    subprocess.run(
+        [sys.executable, "-m", "django", "collectstatic", "--noinput", "-v", "0"],
+        env=_environment(static),
+        cwd=ROOT,
+        check=True,
+    )
+
+
+def serve(port: int, static: str, *, is_quiet: bool = False) -> subprocess.Popen:
+    """Start the web server as it is run; what it serves is there."""
+    return subprocess.Popen(
+        [
+            *(sys.executable, "-m", "gunicorn", "hollow_kettle.wsgi"),
+            *("--bind", f"127.0.0.1:{port}", "--log-level", "warning"),
+            *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
+        ],
+        env=_environment(static),
+        cwd=ROOT,
+        stderr=subprocess.DEVNULL if is_quiet else None,
+    )
+
+
+def _environment(static: str) -> dict[str, str]:
+    return {
         **os.environ,
         "DJANGO_SETTINGS_MODULE": "hollow_kettle.settings.local",
         "KETTLE_SECRET_KEY": settings.SECRET_KEY,
@@ -178,22 +207,6 @@ def _server(port: int, static: str, *, is_quiet: bool = False) -> subprocess.Pop
         "KETTLE_STATIC": static,
         "PYTHONPATH": "src",
     }
-    subprocess.run(
-        [sys.executable, "-m", "django", "collectstatic", "--noinput", "-v", "0"],
-        env=environment,
-        cwd=ROOT,
-        check=True,
-    )
-    return subprocess.Popen(
-        [
-            *(sys.executable, "-m", "gunicorn", "hollow_kettle.wsgi"),
-            *("--bind", f"127.0.0.1:{port}", "--log-level", "warning"),
-            *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
-        ],
-        env=environment,
-        cwd=ROOT,
-        stderr=subprocess.DEVNULL if is_quiet else None,
-    )
 
 
 def _wait(port: int) -> None:

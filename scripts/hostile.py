@@ -101,31 +101,38 @@ class Trial:
     def once(self) -> None:
         """One input, and back."""
         from django.db import transaction
+        from django.db.transaction import TransactionManagementError
 
         doors = (self._form, self._phone, self._meter, self._script)
         ask = self.dice.choices(doors, (70, 10, 8, 12))[0]
+        dice = self.dice.getstate()
         with transaction.atomic():
             try:
-                what, answer = ask()
-                self.answers[answer.status_code] += 1
-                if answer.status_code >= 500:
-                    self._found(self.errors, f"{what}: {answer.status_code}")
-                # Each row of a sheet stands alone: the good ones are kept at once.
-                elif answer.status_code < 400 or "/sheet/" in what:
-                    pass
-                elif (rows := self._rows()) != self.rows:
-                    changed = [
-                        table
-                        for table, old, new in zip(
-                            self.tables, self.rows, rows, strict=True
-                        )
-                        if old != new
-                    ]
-                    self._found(self.partial, f"{what}: {changed}")
+                self._judge(*ask())
+            except TransactionManagementError:
+                again = True  # the database refused it, and with it our way back
             except Exception as error:
                 name = f"{self.last}: {type(error).__name__}: {error}"
                 self._found(self.errors, name[:400])
+                again = False
+            else:
+                again = False
             transaction.set_rollback(True)
+        if again:  # as it is for people, where nothing is taken back
+            self.dice.setstate(dice)
+            self._judge(*ask())
+
+    def _judge(self, what: str, answer) -> None:
+        self.answers[answer.status_code] += 1
+        if answer.status_code >= 500:
+            self._found(self.errors, f"{what}: {answer.status_code}")
+        # Each row of a sheet stands alone: the good ones are kept at once.
+        elif answer.status_code < 400 or "/sheet/" in what:
+            pass
+        elif (rows := self._rows()) != self.rows:
+            found = zip(self.tables, self.rows, rows, strict=True)
+            changed = [table for table, old, new in found if old != new]
+            self._found(self.partial, f"{what}: {changed}")
 
     def _found(self, where: Counter, what: str) -> None:
         where[what] += 1

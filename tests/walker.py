@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
 from itertools import count
@@ -119,19 +120,21 @@ def shape(address: str) -> str:
 
 def walk(client, start: str = "/", *, each: int = 6) -> list[Page]:
     """
-    Get every page that links lead to; at most `each` of one shape.
+    Get every page that links lead to; at most `each` of one shape, one of a file's.
 
     The client raises what a page raises, so that a page that breaks fails here.
     """
-    todo, seen, counts, pages = [start], {start}, {}, []
+    todo, seen, counts, files, pages = [start], {start}, Counter(), set(), []
     while todo:
         address = todo.pop(0)
-        counts[shape(address)] = counts.get(shape(address), 0) + 1
-        if counts[shape(address)] > each:
+        form = shape(address)
+        counts[form] += 1
+        if counts[form] > each or form in files:
             continue
         answer = client.get(address, follow=True)
         assert answer.status_code < 500, address
         if not answer.get("Content-Type", "").startswith("text/html"):
+            files.add(form)
             continue
         page = Page(answer.request["PATH_INFO"], answer.content.decode())
         page.own_forms = _forms_in(answer.context)

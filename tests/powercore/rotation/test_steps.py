@@ -22,7 +22,7 @@ from powercore.rotation.tours.recreate import Effort, search
 from powercore.rotation.tours.table import laid
 from powercore.rotation.verify import verify
 from tests.builders import make_battery, make_scenario, make_station, open_all
-from tests.powercore.rotation.test_rotation import hard
+from tests.powercore.rotation.test_rotation import hard, in_short_passes
 
 SPAN = 480
 #: No walks at all: what is there from the start must do.
@@ -156,6 +156,7 @@ def test_a_bound_with_low_power_is_not_below_what_is_found():
     assert bound <= value + 0.02 * table.worth[:2].sum()
 
 
+@in_short_passes
 @settings(max_examples=10)
 @given(hard(), st.floats(0.2, 0.9))
 def test_with_low_power_it_is_valid_and_never_worse(scenario, share):

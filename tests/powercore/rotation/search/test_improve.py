@@ -52,6 +52,7 @@ from tests.powercore.rotation.test_rotation import (
     PANEL,
     SIX_HOURS,
     hard,
+    in_short_passes,
     leg,
 )
 
@@ -432,6 +433,7 @@ def test_a_coarser_proof_is_never_below_a_finer_one():
     assert values[0] >= values[1] - 1e-9 >= values[2] - 2e-9
 
 
+@in_short_passes
 @settings(max_examples=12)
 @given(hard())
 def test_improve_is_valid_and_never_worse(scenario):
@@ -463,6 +465,7 @@ def test_a_rotation_for_more_use_loses_nothing_as_planned():
     assert found.report.outcome.unserved_wh == 0
 
 
+@in_short_passes
 @settings(max_examples=8, deadline=None)
 @given(hard())
 def test_service_as_planned_comes_before_any_margin(scenario):
@@ -497,6 +500,7 @@ def test_improve_is_the_same_for_the_same_seed_and_finds_the_plan_by_hand():
     assert first.report.outcome.walks == 1
 
 
+@in_short_passes
 @settings(max_examples=15)
 @given(hard(), st.integers(0, 400), st.sampled_from([1, PATIENCE]))
 def test_what_comes_before_a_minute_is_kept(scenario, until, passes):
@@ -686,6 +690,7 @@ def test_every_stay_can_be_explained(scenario):
             )
 
 
+@in_short_passes
 @settings(max_examples=10, deadline=None)
 @given(hard())
 def test_no_plan_is_under_the_least_minutes_off_the_air(scenario):
