@@ -189,8 +189,8 @@ def serve(port: int, static: str, *, is_quiet: bool = False) -> subprocess.Popen
     return subprocess.Popen(
         [
             *(sys.executable, "-m", "gunicorn", "hollow_kettle.wsgi"),
-            *("--bind", f"127.0.0.1:{port}", "--log-level", "warning"),
-            *("--worker-class", "gthread", "--workers", "2", "--threads", "8"),
+            *("--bind", f"127.0.0.1:{port}"),
+            *("--config", "python:hollow_kettle.settings.gunicorn"),
         ],
         env=_environment(static),
         cwd=ROOT,

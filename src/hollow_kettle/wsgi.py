@@ -1,11 +1,11 @@
-"""The web application as gunicorn loads it."""
+"""The web application as gunicorn loads it, once for all its processes."""
 
 from importlib import import_module
-from threading import Thread
 
 from django.core.wsgi import get_wsgi_application
 
 application = get_wsgi_application()
 
-# The sun's library takes a second or two to load: not while somebody waits for a page.
-Thread(target=import_module, args=("powercore.event.sky",), daemon=True).start()
+# Pages, and the sun's library: not while somebody waits for the first of them.
+for name in ("hollow_kettle.urls", "powercore.event.sky"):
+    import_module(name)

@@ -18,6 +18,7 @@ from hollow_kettle.database.cluster import Cluster, throwaway
 from hollow_kettle.database.home import KettleError, data_folder
 
 ROOT = Path(__file__).resolve().parents[2]
+SETTINGS = "hollow_kettle.settings.test"
 
 
 class Below:
@@ -47,6 +48,23 @@ def until(condition, words):
             return
         time.sleep(0.05)
     pytest.fail(words)
+
+
+def test_what_web_processes_are_forked_from_holds_no_thread_and_no_connection():
+    """Neither would be whole in a child; pages are loaded before it."""
+    code = (
+        "import sys, threading, hollow_kettle.wsgi\n"
+        "from django.db import connection\n"
+        "print(threading.active_count(), connection.connection, "
+        "'hollow_kettle.field.views' in sys.modules)"
+    )
+    environment = {"PYTHONPATH": "src", "DJANGO_SETTINGS_MODULE": SETTINGS}
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=True,
+        cwd=ROOT, env={**os.environ, **environment},
+    )  # fmt: skip
+
+    assert done.stdout.split() == ["1", "None", "True"]
 
 
 @pytest.fixture
