@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.stats import gamma
+from scipy.special import gammaincinv
 
 from powercore.debrief.attribute import Likely
 from powercore.debrief.shortfall import Stretch
@@ -53,5 +53,5 @@ def cost_of(
     times = np.asarray(contacts_min, dtype=float)
     count = int(((times >= first) & (times < last)).sum())
     minutes = outage.end_min - outage.start_min
-    low, high = gamma.ppf([0.1, 0.9], count + 0.5) * minutes / on_min
+    low, high = gammaincinv(count + 0.5, [0.1, 0.9]) * minutes / on_min
     return Likely(low=float(low), typical=count * minutes / on_min, high=float(high))

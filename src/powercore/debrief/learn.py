@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from math import sqrt
 
 import numpy as np
-from scipy.stats import t as student
+from scipy.special import stdtrit
 
 from powercore.debrief.attribute import Likely
 from powercore.physics.loads import ONE_IN_TEN
@@ -47,7 +47,7 @@ def summed(values: Sequence[float]) -> tuple[float, float]:
     """
     count = len(values)
     spread = float(np.std(values, ddof=1)) / sqrt(count)
-    return float(np.mean(values)), spread * float(student.ppf(0.9, count - 1)) / (
+    return float(np.mean(values)), spread * float(stdtrit(count - 1, 0.9)) / (
         ONE_IN_TEN
     )
 
