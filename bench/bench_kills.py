@@ -243,7 +243,7 @@ def _start_again(cluster) -> None:
         with contextlib.suppress(KettleError):
             cluster.start_again()
             return
-    raise SystemExit((cluster.home / "server.log").read_text()[-2000:])
+    raise SystemExit(f"It does not start again; see {cluster.home}.")
 
 
 def _children(parent: int) -> list[int]:

@@ -8,6 +8,7 @@ import sys
 import time
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from hollow_kettle.command import keeper
@@ -213,7 +214,7 @@ def test_a_cluster_ends_with_its_last_user_however_that_ends():
             except KettleError:
                 time.sleep(0.2)
         assert (cluster.is_alive, cluster.port) == (True, port)
-        cluster.connect_admin().close()
+        assert_log_is_of_a_week_without_values(cluster)
 
     code = """
 import os, signal
@@ -235,6 +236,24 @@ with throwaway(data_folder(), "killed") as cluster:
             assert connection.execute("SHOW fsync").fetchone() == ("off",)
         assert (data_folder() / os.environ["KETTLE_TEST_CLUSTER"]).exists()
     assert not following.home.exists()
+
+
+def assert_log_is_of_a_week_without_values(cluster):
+    """A refused statement is told of, not what it held."""
+    with cluster.connect_admin() as connection:
+        connection.execute("CREATE TABLE met (name text PRIMARY KEY)")
+        connection.execute("INSERT INTO met VALUES ('Wren')")
+        with pytest.raises(psycopg.errors.UniqueViolation):
+            connection.execute("INSERT INTO met VALUES ('Wren')")
+    folder = cluster.home / "log"
+
+    def logged():
+        return "".join(path.read_text() for path in folder.iterdir())
+
+    until(lambda: "duplicate key" in logged(), "it logged nothing")
+    assert "Wren" not in logged()
+    assert {path.suffix for path in folder.iterdir()} == {".log"}
+    assert len([*folder.iterdir()]) <= 7
 
 
 def pid_of(cluster):

@@ -182,13 +182,27 @@ class Cluster:
         (self.home / "port").write_text(str(port))
         options = (
             f"-p {self.port} -k {self.home} -c listen_addresses=127.0.0.1 "
-            "-c timezone=UTC -c log_timezone=UTC -c max_connections=60"
+            "-c timezone=UTC -c log_timezone=UTC -c max_connections=60 "
+            # What was asked and its values hold names and entries: neither is logged.
+            "-c log_error_verbosity=terse -c log_min_error_statement=panic"
         )
         if self.is_throwaway:  # what the tests write need not survive a crash
             options += " -c fsync=off -c synchronous_commit=off"
+        else:
+            options += self._log_of_a_week()
         log = str(self.home / "server.log")
         self._control("start", "-w", "-t", "60", "-l", log, "-o", options)
         self._guard()
+
+    def _log_of_a_week(self) -> str:
+        """A file for each day in the folder `log`, which next week's takes over."""
+        is_json = os.environ.get("KETTLE_LOG") == "json"
+        return (
+            f" -c logging_collector=on -c log_directory={self.home / 'log'} "
+            f"-c log_destination={'jsonlog' if is_json else 'stderr'} "
+            "-c log_filename=server-%a.log -c log_truncate_on_rotation=on "
+            "-c log_rotation_age=1d -c log_rotation_size=0"
+        )
 
     def _guard(self) -> None:
         """Have it stopped when nobody holds it in use any more, killed or not."""
@@ -231,7 +245,8 @@ class Cluster:
             raise KettleError(
                 "PostgreSQL did not do as asked:\n  "
                 + "\n  ".join(lines)
-                + f"\nThe server's own log is {self.home / 'server.log'}"
+                + f"\nThe server's own log is {self.home / 'server.log'}, and what it "
+                f"said once it ran is in {self.home / 'log'}"
             )
         return done.returncode
 
