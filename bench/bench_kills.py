@@ -91,7 +91,8 @@ class Round:
     """A club whose server is killed again and again while phones send to it."""
 
     def __init__(self, cluster, static: str, dice: random.Random) -> None:
-        from bench_posts import TOKEN, club_under_way
+        from bench_posts import club_under_way
+        from callers import headers
         from django.core.management import call_command
 
         from hollow_kettle.database.ports import free_port
@@ -100,11 +101,7 @@ class Round:
         call_command("flush", interactive=False, verbosity=0)
         self.cluster, self.static, self.dice = cluster, static, dice
         self.event, self.client, session = club_under_way()
-        self.headers = {
-            "Cookie": f"sessionid={session}; csrftoken={TOKEN}",
-            "X-CSRFToken": TOKEN,
-            "Content-Type": "application/json",
-        }
+        self.headers = headers(session)
         self.conflicts = Conflict.objects.count()
         self.acknowledged: list[str] = []
         self.kinds: Counter = Counter()
@@ -206,7 +203,7 @@ class Phone(threading.Thread):
 
     def run(self) -> None:
         """Send so many; what is not answered is sent again."""
-        from bench_posts import _post, entry
+        from callers import entry, post
 
         for _ in range(EACH):
             one = entry(self.dice)
@@ -215,7 +212,7 @@ class Phone(threading.Thread):
                 one |= {"what": "move", "fields": {"tag": tag, "way": "on"}}
             until = time.monotonic() + 90
             while time.monotonic() < until:
-                _, _, body = _post(self.path, [one])
+                _, _, body = post(self.path, [one])
                 if self._sent(body):
                     self.done.append(one["key"])
                     break

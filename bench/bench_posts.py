@@ -8,19 +8,18 @@ import sys
 import tempfile
 import threading
 import time
-import uuid
-from datetime import UTC, datetime
 from http.client import HTTPConnection
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
-sys.path.insert(0, str(ROOT / "src"))
+sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 os.environ["DJANGO_SETTINGS_MODULE"] = "hollow_kettle.settings.test"
 
 import django  # noqa: E402 - after the settings are named
 
 django.setup()
 
+from callers import entry, headers, post  # noqa: E402
 from django.conf import settings  # noqa: E402
 from django.test import Client  # noqa: E402
 from django.test.utils import setup_databases, teardown_databases  # noqa: E402
@@ -33,8 +32,6 @@ from hollow_kettle.plan.models import Event  # noqa: E402
 
 SECONDS = 10
 CLIENTS, PHONES, BATCH, PAUSE_S = 30, 50, 20, 5
-TOKEN = "k" * 32
-TAGS = [f"K{number:02}" for number in range(1, 15)]
 
 
 class Crowd:
@@ -42,11 +39,7 @@ class Crowd:
 
     def __init__(self, port: int, session: str) -> None:
         self.port = port
-        self.headers = {
-            "Cookie": f"sessionid={session}; csrftoken={TOKEN}",
-            "X-CSRFToken": TOKEN,
-            "Content-Type": "application/json",
-        }
+        self.headers = headers(session)
         self.taken_s: list[float] = []
         self.troubles: list[str] = []
 
@@ -89,17 +82,6 @@ class Crowd:
         link.close()
 
 
-def entry(dice: random.Random) -> dict:
-    """A reading of some battery, as a phone sends it."""
-    return {
-        "key": str(uuid.UUID(int=dice.getrandbits(128), version=4)),
-        "what": "reading",
-        "typed_at": datetime.now(UTC).isoformat(),  # noqa: TID251 - a phone's own
-        "fields": {"tag": dice.choice(TAGS), "gauge_pct": str(dice.randint(20, 95))},
-        "late": True,
-    }
-
-
 def club_under_way() -> tuple[Event, Client, str]:
     """The invented club's event, a client of its logger, and that one's session."""
     club.load()
@@ -125,12 +107,12 @@ def main() -> None:
             page = crowd.run(CLIENTS, lambda dice: ("GET", "/shelf/equipment/", None))
             before = FieldEntry.objects.count()
             path = f"/field/{event.pk}/entries/"
-            single = crowd.run(CLIENTS, lambda dice: _post(path, [entry(dice)]))
+            single = crowd.run(CLIENTS, lambda dice: post(path, [entry(dice)]))
             lost = len(crowd.taken_s) - (FieldEntry.objects.count() - before)
             behind_s = _catch_up(client, event)
             sent: dict[str, dict] = {}
             batch = crowd.run(
-                PHONES, lambda dice: _post(path, _batch(dice, sent)), PAUSE_S
+                PHONES, lambda dice: post(path, _batch(dice, sent)), PAUSE_S
             )
             kept = set(map(str, FieldEntry.objects.values_list("uid", flat=True)))
             missing = [key for key in sent if key not in kept]
@@ -142,12 +124,6 @@ def main() -> None:
     finally:
         teardown_databases(made, verbosity=0)
     _print(page, single, batch, lost + len(missing), doubled, behind_s)
-
-
-def _post(path: str, entries: list[dict]) -> tuple[str, str, str]:
-    sent_at = datetime.now(UTC).isoformat()  # noqa: TID251 - a phone's own
-    body = {"v": 1, "device": "bench", "sent_at": sent_at, "entries": entries}
-    return "POST", path, json.dumps(body)
 
 
 def _batch(dice: random.Random, sent: dict[str, dict]) -> list[dict]:

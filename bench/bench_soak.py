@@ -9,15 +9,17 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT / "bench")]
 
-import bench_crowd  # noqa: E402 - its pauses are set here
 import psutil  # noqa: E402
-from bench_crowd import Caller, running_club, wrong_of  # noqa: E402 - as above
+from bench_crowd import running_club, wrong_of  # noqa: E402 - as above
+from callers import Caller, end, odd_answers  # noqa: E402 - as above
 from django.db import connections  # noqa: E402
 
 from hollow_kettle.clock import real_now  # noqa: E402
 from hollow_kettle.plan.models import Event  # noqa: E402
 
 PHONES, PAGES = 12, 6
+#: A phone logs so often, a page asks so often. [s]
+LOGS_S, POLLS_S = (4, 12), (4, 6)
 #: What is held once everything was used: the first part of the run. [share]
 WARM = 0.25
 
@@ -26,10 +28,9 @@ def main() -> None:
     """Move the event's clock from its start to its end; weigh the processes."""
     options = dict(word.split("=", 1) for word in sys.argv[1:])
     seconds = 60 * float(options.get("minutes", 30))
-    bench_crowd.LOGS_S, bench_crowd.POLLS_S = (4, 12), (4, 6)
-    with running_club() as (event, port, session, parts):
+    with running_club() as (event, club, parts):
         callers = [
-            Caller(n, port, str(event.pk), session, logs=n < PHONES)
+            Caller(n, *club, logs=n < PHONES, pause_s=LOGS_S if n < PHONES else POLLS_S)
             for n in range(PHONES + PAGES)
         ]
         weights: list[float] = []
@@ -43,12 +44,9 @@ def main() -> None:
             time.sleep(min(10, seconds / 30))
             weights.append(_weight_mb(parts))
         ends.set()
-        for caller in callers:
-            caller.ends.set()
-        for caller in callers:
-            caller.join()
+        end(callers)
         clock.join()
-        odd, wrong = wrong_of(callers)
+        wrong = wrong_of(callers)
         count = sum(len(one.acknowledged) for one in callers)
     warm = weights[int(WARM * len(weights)) :]
     first, last = _mean(warm[: len(warm) // 4]), _mean(warm[-len(warm) // 4 :])
@@ -57,7 +55,7 @@ def main() -> None:
             {
                 "what": f"24 h of an event in {seconds / 60:g} min: {count} entries, "
                 f"{wrong} lost or doubled; answers that were none: "
-                f"{dict(odd) or 'none'}",
+                f"{odd_answers(callers) or 'none'}",
                 "sides": [
                     {
                         "name": "servers and worker, once warm",

@@ -13,8 +13,6 @@ Run as root:  PYTHONPATH=src python scripts/many_machines.py [SECONDS]
 import contextlib
 import json
 import os
-import random
-import re
 import secrets
 import shutil
 import signal
@@ -23,9 +21,8 @@ import sys
 import tempfile
 import threading
 import time
-import uuid
 from collections import Counter
-from datetime import UTC, datetime
+from datetime import datetime
 from http.client import HTTPConnection, HTTPException
 from pathlib import Path
 
@@ -35,10 +32,11 @@ ROOT = Path(__file__).resolve().parents[1]
 HOST = "kettle.example.org"
 WEB_PORTS = (8361, 8362)
 PHONES, POLLERS = 20, 20
-TOKEN = "k" * 32
 
-sys.path.insert(0, str(ROOT / "src"))
+sys.path[:0] = [str(ROOT / "src"), str(ROOT)]
 os.environ.pop("KETTLE_DATABASE_URL", None)
+
+from bench.callers import Caller, end, headers, odd_answers, times  # noqa: E402
 
 
 def main() -> None:
@@ -171,80 +169,6 @@ class Machine:
         self.child.wait()
 
 
-class Caller(threading.Thread):
-    """A phone or a page that asks one web server, and the other where it can't."""
-
-    def __init__(
-        self, number: int, event: str, session: str, until: float, sends: bool
-    ):
-        super().__init__()
-        self.dice, self.until, self.sends = random.Random(number), until, sends
-        self.event, self.first, self.seen = event, number % 2, "0"
-        self.headers = {
-            "Host": HOST, "Origin": f"https://{HOST}", "X-Forwarded-Proto": "https",
-            "Cookie": f"sessionid={session}; csrftoken={TOKEN}",
-            "X-CSRFToken": TOKEN, "Content-Type": "application/json",
-        }  # fmt: skip
-        self.taken_s: list[float] = []
-        self.acknowledged: list[str] = []
-        self.answers: Counter = Counter()
-
-    def run(self) -> None:
-        """Ask again and again."""
-        while time.monotonic() < self.until:
-            if self.sends:
-                self._send()
-            else:
-                seen = self._ask(
-                    "GET", f"/field/{self.event}/live/?v={self.seen}", None
-                )
-                found = re.search(rb'\?v=([^"&]+)"', seen)
-                self.seen = found.group(1).decode() if found else self.seen
-            time.sleep(self.dice.uniform(*((3, 9) if self.sends else (14, 16))))
-
-    def _send(self) -> None:
-        key = str(uuid.UUID(int=self.dice.getrandbits(128), version=4))
-        entry = {
-            "key": key, "what": "reading", "late": True,
-            "typed_at": datetime.now(UTC).isoformat(),  # noqa: TID251 - a phone's own
-            "fields": {"tag": f"K{self.dice.randint(1, 14):02}",
-                       "gauge_pct": str(self.dice.randint(20, 95))},
-        }  # fmt: skip
-        for _ in range(200):
-            body = json.dumps(
-                {"v": 1, "device": "trial", "entries": [entry],
-                 "sent_at": datetime.now(UTC).isoformat()}  # noqa: TID251 - likewise
-            )  # fmt: skip
-            text = self._ask("POST", f"/field/{self.event}/entries/", body)
-            if text and json.loads(text)["answers"][0]["kept"]:
-                self.acknowledged.append(key)
-                return
-            time.sleep(0.2)
-        self.answers["given up"] += 1
-
-    def _ask(self, method: str, path: str, body: str | None) -> bytes:
-        """Ask one server, the other where it does not answer, as a proxy would."""
-        for port in (WEB_PORTS[self.first], WEB_PORTS[1 - self.first]):
-            link, start = (
-                HTTPConnection("127.0.0.1", port, timeout=30),
-                time.monotonic(),
-            )
-            try:
-                link.request(method, path, body, self.headers)
-                answer = link.getresponse()
-                text = answer.read()
-            except (OSError, HTTPException):
-                self.answers["no answer"] += 1
-                continue
-            finally:
-                link.close()
-            self.answers[answer.status] += 1
-            if answer.status in (200, 204):
-                self.taken_s.append(time.monotonic() - start)
-                return text
-        return b""
-
-
 def trial(folder, environment, event, rotation, session, seconds) -> dict:
     """Run it all; return the figures."""
     from django.db import connections
@@ -263,10 +187,16 @@ def trial(folder, environment, event, rotation, session, seconds) -> dict:
             wait_for(port)
         say("all machines serve")
         until = time.monotonic() + seconds
+        said = headers(session, **{
+            "Host": HOST, "Origin": f"https://{HOST}", "X-Forwarded-Proto": "https",
+        })  # fmt: skip
+        # As behind a proxy: each asks one server, the other where it does not answer.
+        ways = (WEB_PORTS, WEB_PORTS[::-1])
         callers = [
-            Caller(number, event, session, until, number < PHONES)
-            for number in range(PHONES + POLLERS)
-        ]
+            Caller(n, ways[n % 2], event, said, logs=n < PHONES, tries=200,
+                   pause_s=(3, 9) if n < PHONES else (14, 16))
+            for n in range(PHONES + POLLERS)
+        ]  # fmt: skip
         for caller in callers:
             caller.start()
         search = look_for_better(
@@ -283,8 +213,8 @@ def trial(folder, environment, event, rotation, session, seconds) -> dict:
         webs[0].start()
         wait_for(WEB_PORTS[0])
         webs[1].part().kill()
-        for caller in callers:
-            caller.join()
+        time.sleep(max(0, until - time.monotonic()))
+        end(callers)
         say("the load ended")
         watch.join()
         state = stopped(search.pk)
@@ -297,11 +227,10 @@ def trial(folder, environment, event, rotation, session, seconds) -> dict:
     lost = sum(kept[key] == 0 for key in sent)
     doubled = sum(kept[key] > 1 for key in sent)
     connections.close_all()
-    answers: Counter = sum((caller.answers for caller in callers), Counter())
     found = {
         "seconds": seconds,
-        "asked": sum(answers.values()),
-        "answers": {str(key): count for key, count in answers.most_common()},
+        "answered": sum(len(caller.taken_s) for caller in callers),
+        "answers that were none": odd_answers(callers),
         "posts": times(callers[:PHONES]),
         "polls": times(callers[PHONES:]),
         "acknowledged": len(sent), "lost": lost, "doubled": doubled,
@@ -311,15 +240,6 @@ def trial(folder, environment, event, rotation, session, seconds) -> dict:
     if lost or doubled or state != Search.State.STOPPED or watch.took_s is None:
         sys.exit(json.dumps(found, indent=1))
     return found
-
-
-def times(callers: list[Caller]) -> dict[str, float]:
-    """Median, 95 % and 99 % of what answers took. [s]"""
-    taken = sorted(one for caller in callers for one in caller.taken_s)
-    return {
-        f"p{part}": round(taken[min(int(part / 100 * len(taken)), len(taken) - 1)], 3)
-        for part in (50, 95, 99)
-    }
 
 
 def wait_for(port: int) -> None:
