@@ -418,7 +418,7 @@ class _Seen:
     def _is_watched(self, minute: int) -> bool:
         return any(
             window.start_min <= minute < window.end_min
-            for window in self.problem.scenario.watches
+            for window in self.problem.watches
         )
 
     # --- the whole --------------------------------------------------------------

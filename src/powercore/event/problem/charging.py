@@ -84,14 +84,19 @@ class Charging(Feeds):
         )
 
     @cached_property
+    def watches(self) -> tuple[Window, ...]:
+        """When somebody watches the charging yard."""
+        return self.scenario.watches
+
+    @cached_property
     def unwatched(self) -> tuple[Window, ...]:
         """Stretches of the event in which nobody watches the yard."""
         all_of_it = (Window(start_min=0, end_min=self.span_min),)
-        return without(all_of_it, self.scenario.watches)
+        return without(all_of_it, self.watches)
 
     def is_watched(self, minute: float) -> bool:
         """Whether somebody is at the yard at a minute, to change a bay."""
-        return any(w.start_min <= minute <= w.end_min for w in self.scenario.watches)
+        return any(w.start_min <= minute <= w.end_min for w in self.watches)
 
     def needs_watch(self, bay: str, battery: str) -> bool:
         """Whether a battery charges on a bay only while somebody watches."""
@@ -101,14 +106,14 @@ class Charging(Feeds):
     def unminded(self) -> dict[str, tuple[Window, ...]]:
         """When each bay has power and nobody watches the yard."""
         return {
-            key: without(self.sources[bay.source].windows, self.scenario.watches)
+            key: without(self.sources[bay.source].windows, self.watches)
             for key, bay in self.bays.items()
         }
 
     @cached_property
     def first_watch_min(self) -> int:
         """When somebody first is at the yard; the event's length if nobody is."""
-        first = (window.start_min for window in self.scenario.watches)
+        first = (window.start_min for window in self.watches)
         return min(first, default=self.span_min)
 
     def bay_refusal(self, bay: str, battery: str) -> str | None:

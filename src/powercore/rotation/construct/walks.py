@@ -82,7 +82,10 @@ class Walks(Yard):
         arrive = self._arrival(station, now)
         if arrive is None or not self._is_last_chance(station, due, now):
             return
-        crews = self._crews_for(station, arrive)
+        ready = self._waiting()
+        if self.problem.is_watched(now) and now > 0:
+            ready += [held for held in self.on_bay.values() if held is not None]
+        crews = self._crews_for(station, arrive) if ready else []
         most_kg = LIFT_KG * max((one.people for _, one in crews), default=0)
         held, kg = self.at_station[station], self.problem.mass_kg
         back_kg = 0.0 if held is None else kg(held)
@@ -90,9 +93,6 @@ class Walks(Yard):
             return
         walk_min = self.problem.stations[station].walk_min
         leave = arrive - walk_min
-        ready = self._waiting()
-        if self.problem.is_watched(now) and now > 0:
-            ready += [held for held in self.on_bay.values() if held is not None]
         ready = [key for key in ready if kg(key) <= most_kg]
         battery = self._best_battery(station, self._need_wh(station, arrive), ready)
         if battery is None or not self._is_worth(station, battery, arrive):

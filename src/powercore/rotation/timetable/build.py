@@ -300,7 +300,7 @@ def _points(problem: Problem, step_min: int, extra: Iterable[int]) -> IntArray:
     for source in problem.sources.values():
         for window in source.windows:
             points |= {window.start_min, window.end_min}
-    for window in problem.scenario.watches:
+    for window in problem.watches:
         points |= {window.start_min, window.end_min}
     for pin in (*problem.scenario.pins, *problem.scenario.steps):
         points |= {pin.start_min, pin.end_min}
