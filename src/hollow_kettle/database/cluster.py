@@ -1,11 +1,10 @@
 """
 A PostgreSQL cluster of the application's own.
 
-It lives in the installation's data folder, listens on loopback and a socket
-only, on a port of its own, asks for passwords (scram), and runs under an
-unprivileged user even when the command is run by root. No other cluster on
-the machine is read or changed. It ends with the last command that uses it,
-however that ends.
+It lives in the installation's data folder, listens on loopback only, on a port
+of its own, asks for passwords (scram), and runs under an unprivileged user even
+when the command is run by root. No other cluster on the machine is read or
+changed. It ends with the last command that uses it, however that ends.
 """
 
 from __future__ import annotations
@@ -13,6 +12,7 @@ from __future__ import annotations
 import fcntl
 import os
 import pwd
+import shlex
 import shutil
 import subprocess
 from contextlib import contextmanager
@@ -180,29 +180,39 @@ class Cluster:
 
     def _launch(self, port: int) -> None:
         (self.home / "port").write_text(str(port))
-        options = (
-            f"-p {self.port} -k {self.home} -c listen_addresses=127.0.0.1 "
-            "-c timezone=UTC -c log_timezone=UTC -c max_connections=60 "
+        said = {
+            "listen_addresses": "127.0.0.1",
+            # A socket's path may not be long; a data folder's may.
+            "unix_socket_directories": "",
+            "timezone": "UTC",
+            "log_timezone": "UTC",
+            "max_connections": "60",
             # What was asked and its values hold names and entries: neither is logged.
-            "-c log_error_verbosity=terse -c log_min_error_statement=panic"
-        )
+            "log_error_verbosity": "terse",
+            "log_min_error_statement": "panic",
+        }
         if self.is_throwaway:  # what the tests write need not survive a crash
-            options += " -c fsync=off -c synchronous_commit=off"
+            said |= {"fsync": "off", "synchronous_commit": "off"}
         else:
-            options += self._log_of_a_week()
+            said |= self._log_of_a_week()
+        words = [f"-c{name}={value}" for name, value in said.items()]
+        options = shlex.join(["-p", str(port), *words])  # a shell reads them
         log = str(self.home / "server.log")
         self._control("start", "-w", "-t", "60", "-l", log, "-o", options)
         self._guard()
 
-    def _log_of_a_week(self) -> str:
+    def _log_of_a_week(self) -> dict[str, str]:
         """A file for each day in the folder `log`, which next week's takes over."""
         is_json = os.environ.get("KETTLE_LOG") == "json"
-        return (
-            f" -c logging_collector=on -c log_directory={self.home / 'log'} "
-            f"-c log_destination={'jsonlog' if is_json else 'stderr'} "
-            "-c log_filename=server-%a.log -c log_truncate_on_rotation=on "
-            "-c log_rotation_age=1d -c log_rotation_size=0"
-        )
+        return {
+            "logging_collector": "on",
+            "log_directory": str(self.home / "log"),
+            "log_destination": "jsonlog" if is_json else "stderr",
+            "log_filename": "server-%a.log",
+            "log_truncate_on_rotation": "on",
+            "log_rotation_age": "1d",
+            "log_rotation_size": "0",
+        }
 
     def _guard(self) -> None:
         """Have it stopped when nobody holds it in use any more, killed or not."""
