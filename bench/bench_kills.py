@@ -37,7 +37,8 @@ KILLS = {"a worker": 4, "the server": 3, "PostgreSQL": 2, "everything": 1}
 def main() -> None:
     """Kill one thing in each trial while phones send; then count what is there."""
     _be_parent_of_all()
-    trials = int(os.environ.get("KETTLE_TRIALS", TRIALS))
+    options = dict(word.split("=", 1) for word in sys.argv[1:])
+    trials, seed = int(options.get("trials", TRIALS)), int(options.get("seed", 1))
     # A crash must be survived here: this cluster writes to the disk as it should.
     with throwaway(data_folder(), "kills", is_durable=True) as cluster:
         os.environ |= cluster.environment(role="kettle_owner", database="postgres")
@@ -52,14 +53,14 @@ def main() -> None:
         }
         settings.DATABASES["default"]["TEST"]["NAME"] = "kettle_bench"
         setup_databases(verbosity=0, interactive=False)
-        found = _trials(cluster, trials)
+        found = _trials(cluster, trials, seed)
     print(json.dumps(found))
 
 
-def _trials(cluster, trials: int) -> dict:
+def _trials(cluster, trials: int, seed: int) -> dict:
     from bench_posts import collect
 
-    dice, found = random.Random(1), Counter()
+    dice, found = random.Random(seed), Counter()
     with tempfile.TemporaryDirectory() as static:
         collect(static)
         for first in range(0, trials, ROUND):

@@ -1,5 +1,6 @@
 """What dies is started again, one command serves a club, and nothing outlives it."""
 
+import calendar
 import os
 import signal
 import socket
@@ -262,9 +263,7 @@ def assert_log_is_of_a_week_without_values(cluster):
 
     until(lambda: "duplicate key" in logged(), "it logged nothing")
     assert "Wren" not in logged()
-    week = {
-        f"server-{day}.log" for day in ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
-    }
+    week = {f"server-{day}.log" for day in calendar.day_abbr}
     assert {path.name for path in folder.iterdir()} <= week
 
 

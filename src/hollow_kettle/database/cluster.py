@@ -12,6 +12,7 @@ from __future__ import annotations
 import fcntl
 import os
 import pwd
+import random
 import shlex
 import shutil
 import subprocess
@@ -70,7 +71,9 @@ class Cluster:
             if not (self.data / "PG_VERSION").exists():
                 self._create()
             if not self._is_running():
-                self._launch(free_port(DATABASE_PORTS, self._last_port()))
+                # Not the first that is free: that may be one whose server just died.
+                first = self._last_port() or random.choice(DATABASE_PORTS)  # noqa: S311
+                self._launch(free_port(DATABASE_PORTS, first))
             self._ensure_roles()
 
     @property
