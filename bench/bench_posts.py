@@ -186,7 +186,7 @@ def _environment(static: str) -> dict[str, str]:
 
 
 def _wait(port: int) -> None:
-    for _ in range(100):
+    for _ in range(600):  # it is loaded before it listens
         try:
             HTTPConnection("127.0.0.1", port, timeout=1).connect()
         except OSError:
