@@ -170,6 +170,7 @@ def serve(port: int, static: str, *, is_quiet: bool = False) -> subprocess.Popen
         ],
         env=_environment(static),
         cwd=ROOT,
+        stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL if is_quiet else None,
     )
 
