@@ -127,7 +127,7 @@ def _of_seats(
         "worth": worth,
         "surplus_wh": more,
         "surplus_h": more_h,
-        "reserve_price": np.full(len(seats), prices.reserve_wh),
+        "reserve_price": np.full(len(seats), float(prices.reserve_wh)),
     }
 
 
