@@ -8,10 +8,8 @@ import random
 import signal
 import sys
 import tempfile
-import threading
 import time
 from collections import Counter
-from http.client import HTTPConnection, HTTPException
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -19,6 +17,7 @@ sys.path.insert(0, str(ROOT / "src"))
 os.environ["DJANGO_SETTINGS_MODULE"] = "hollow_kettle.settings.test"
 
 import django  # noqa: E402 - after the settings are named
+from callers import Caller, entry, headers  # noqa: E402
 
 from hollow_kettle.database.cluster import throwaway  # noqa: E402
 from hollow_kettle.database.home import data_folder  # noqa: E402
@@ -93,7 +92,6 @@ class Round:
 
     def __init__(self, cluster, static: str, dice: random.Random) -> None:
         from bench_posts import club_under_way
-        from callers import headers
         from django.core.management import call_command
 
         from hollow_kettle.database.ports import free_port
@@ -122,11 +120,11 @@ class Round:
         if self.server.poll() is not None:
             self._serve()
         _wait(self.port)
-        path = f"/field/{self.event.pk}/entries/"
         phones = [
-            Phone(self.port, path, self.headers, self.dice.random())
+            Phone(self.dice.random(), (self.port,), str(self.event.pk), self.headers,
+                  logs=True, pause_s=(0, 0), patience_s=20)
             for _ in range(PHONES)
-        ]
+        ]  # fmt: skip
         for phone in phones:
             phone.start()
         time.sleep(self.dice.uniform(0.02, 0.6))
@@ -135,7 +133,7 @@ class Round:
         self._kill(kind)
         for phone in phones:
             phone.join()
-            self.acknowledged += phone.done
+            self.acknowledged += phone.acknowledged
 
     def _kill(self, kind: str) -> None:
         from django.db import connections
@@ -193,43 +191,21 @@ class Round:
         return found
 
 
-class Phone(threading.Thread):
+class Phone(Caller):
     """Sends entries one by one, each again and again until it is acknowledged."""
-
-    def __init__(self, port: int, path: str, headers: dict, seed: float) -> None:
-        super().__init__()
-        self.port, self.path, self.headers = port, path, headers
-        self.dice = random.Random(seed)
-        self.done: list[str] = []
 
     def run(self) -> None:
         """Send so many; what is not answered is sent again."""
-        from callers import entry, post
-
         for _ in range(EACH):
             one = entry(self.dice)
             if self.dice.random() < 0.3:
                 tag = one["fields"]["tag"]
                 one |= {"what": "move", "fields": {"tag": tag, "way": "on"}}
             until = time.monotonic() + 90
-            while time.monotonic() < until:
-                _, _, body = post(self.path, [one])
-                if self._sent(body):
-                    self.done.append(one["key"])
-                    break
+            while not self.is_kept(one):
+                if time.monotonic() > until:
+                    raise SystemExit("An entry was not taken in 90 s.")
                 time.sleep(0.1)
-            else:
-                raise SystemExit("An entry was not taken in 90 s.")
-
-    def _sent(self, body: str) -> bool:
-        link = HTTPConnection("127.0.0.1", self.port, timeout=20)
-        with contextlib.suppress(OSError, HTTPException, ValueError):
-            link.request("POST", self.path, body, self.headers)
-            answer = link.getresponse()
-            text = answer.read()
-            if answer.status == 200:
-                return bool(json.loads(text)["answers"][0]["kept"])
-        return False
 
 
 def _start_again(cluster) -> None:

@@ -49,12 +49,12 @@ class Caller(threading.Thread):
 
     It asks the first of `ports`, the next where that does not answer. `pause_s`: it
     asks so often, at the least and at the most. `tries`: so often an entry is sent
-    until it is acknowledged.
+    until it is acknowledged. An answer is waited for `patience_s`.
     """
 
     def __init__(
         self,
-        number: int,
+        number: float,
         ports: Sequence[int],
         event: str,
         said: dict[str, str],
@@ -62,10 +62,12 @@ class Caller(threading.Thread):
         logs: bool,
         pause_s: tuple[float, float],
         tries: int = 1,
+        patience_s: float = 60,
     ) -> None:
         super().__init__(daemon=True)
         self.dice, self.ports, self.headers = random.Random(number), ports, said
         self.event, self.logs, self.pause_s, self.tries = event, logs, pause_s, tries
+        self.patience_s = patience_s
         self.ends = threading.Event()
         self.seen = "0"
         self.taken_s: list[float] = []
@@ -85,12 +87,18 @@ class Caller(threading.Thread):
     def _log(self) -> None:
         one = entry(self.dice)
         for _ in range(self.tries):
-            text = self._ask(*post(f"/field/{self.event}/entries/", [one]))
-            if text and json.loads(text)["answers"][0]["kept"]:
-                self.acknowledged.append(one["key"])
+            if self.is_kept(one):
                 return
             time.sleep(0.2)
         self.answers["given up"] += 1
+
+    def is_kept(self, one: dict) -> bool:
+        """Send an entry; whether it was acknowledged."""
+        text = self._ask(*post(f"/field/{self.event}/entries/", [one]))
+        if not text or not json.loads(text)["answers"][0]["kept"]:
+            return False
+        self.acknowledged.append(one["key"])
+        return True
 
     def _poll(self) -> None:
         text = self._ask("GET", f"/field/{self.event}/live/?v={self.seen}", None)
@@ -99,7 +107,7 @@ class Caller(threading.Thread):
 
     def _ask(self, method: str, path: str, body: str | None) -> bytes:
         for port in self.ports:
-            link = HTTPConnection("127.0.0.1", port, timeout=60)
+            link = HTTPConnection("127.0.0.1", port, timeout=self.patience_s)
             start = time.monotonic()
             try:
                 link.request(method, path, body, self.headers)

@@ -105,7 +105,7 @@ class Trial:
 
         doors = (self._form, self._phone, self._meter, self._script)
         ask = self.dice.choices(doors, (70, 10, 8, 12))[0]
-        dice = self.dice.getstate()
+        dice, again = self.dice.getstate(), False
         with transaction.atomic():
             try:
                 self._judge(*ask())
@@ -114,9 +114,6 @@ class Trial:
             except Exception as error:
                 name = f"{self.last}: {type(error).__name__}: {error}"
                 self._found(self.errors, name[:400])
-                again = False
-            else:
-                again = False
             transaction.set_rollback(True)
         if again:  # as it is for people, where nothing is taken back
             self.dice.setstate(dice)

@@ -89,7 +89,7 @@ def rebuild(cluster: Cluster, source: Path) -> None:
 
     Our own migrations make the tables of the backup's version; an unprivileged role
     copies the rows of our tables into it, and anything else in the file is refused by
-    name. Then it is migrated forward, counted and checked.
+    name. Then this version's checks are run, and it is migrated forward and counted.
 
     Raises
     ------

@@ -15,7 +15,7 @@ class Command(BaseCommand):
     """Migrate, unless the tables are of a version that nothing here leads from."""
 
     help = __doc__ or ""
-    requires_system_checks = ()  # once, when the tables are of this version
+    requires_system_checks = ()  # migrate runs them, before it changes anything
 
     def add_arguments(self, parser: CommandParser) -> None:
         """Read the version."""
