@@ -1,6 +1,5 @@
 """Moves told and left, stand-down and all-clear, and the page for the next watch."""
 
-import dataclasses
 import re
 from datetime import timedelta
 from uuid import uuid4
@@ -8,11 +7,14 @@ from uuid import uuid4
 import pytest
 from django.urls import reverse
 
-from hollow_kettle.field import coming, queries, services
+from hollow_kettle.field import queries, services
 from hollow_kettle.log.models import FieldEntry, Place
+from hollow_kettle.plan.bridge.chosen import published
 from hollow_kettle.plan.bridge.scenario import scenario_from
 from hollow_kettle.plan.models import OperatingPattern
+from hollow_kettle.plan.rotation.following import moves_now
 from hollow_kettle.plan.rotation.making import make_rotation
+from hollow_kettle.plan.rotation.moves import moves_of
 from hollow_kettle.plan.stations.services import add_equipment, add_hours, save_station
 from hollow_kettle.plan.yard.services import add_bay
 from hollow_kettle.shelf.assets.services import save_battery
@@ -101,25 +103,6 @@ def test_another_battery_than_planned_is_taken_and_what_it_was_promised_for_is_s
 
     services.log_swap(under_way, move.station, battery=shelf[came_out], **how)
     assert progress(under_way, move) is None  # made, with another battery
-
-
-def test_a_battery_that_comes_hours_early_makes_the_move_that_is_due(
-    under_way, move, shelf
-):
-    """Two moves to one station; the later one's battery is taken for the first."""
-    later = dataclasses.replace(
-        move, battery=shelf["K04"].pk, bring="K04",
-        arrive=move.arrive + timedelta(hours=3), leave=move.leave + timedelta(hours=3),
-    )  # fmt: skip
-    swap = coming.Noted("swap", move.station.pk, later.battery, move.arrive, "", "x")
-    left, taken = coming.coming_moves([move, later], [swap], move.arrive)
-    assert [one.move for one in left] == [later]
-    assert taken == {later.battery: move}
-
-    late = swap._replace(battery=move.battery, at=move.arrive + timedelta(minutes=100))
-    left, taken = coming.coming_moves([move, later], [late], move.arrive)
-    assert [one.move for one in left] == [later]  # late, but its own
-    assert taken == {}
 
 
 def test_a_move_told_by_mistake_is_struck(under_way, move, tap, marin):
@@ -449,3 +432,31 @@ def test_a_battery_that_a_station_must_not_have_does_not_stop_a_replan(
     assert "K03 is at Lead bay, and must not charge there:" in said
     assert not made.legs.filter(battery=wrong.pk, kind="serve").exists()
     assert made.legs.filter(place=esker.pk, kind="serve").exists()
+
+
+def test_every_published_move_has_one_state_in_every_room(
+    under_way, move, tap, marin, shelf, boss
+):
+    """Board, handover, the plan's table and its round sheet say the same of each."""
+    tap("told")
+    now = under_way.clock.now()
+    rotation = published(under_way)
+    tags = {asset.pk: asset.tag for asset in shelf.values()}
+    moves = moves_of(under_way, rotation, tags)
+    on_board = board(under_way).every_move
+    assert [one.move.key for one in on_board] == [one.key for one in moves]
+
+    (mine,) = [one for one in on_board if one.move.key == move.key]
+    assert mine.state == "told"
+    assert mine.state_words == f"told {now:%H:%M}"
+    in_plan = moves_now(under_way, rotation, moves, now)
+    assert [one.state for one in in_plan] == [one.state for one in on_board]
+    page = boss.get(reverse("field:handover", args=[under_way.pk])).content.decode()
+    assert all(one.move.goes in page for one in on_board)
+
+    # Hours later nobody logged it: given up, and said so; never gone.
+    set_clock(under_way, under_way.minute_of(move.arrive) + 125)
+    late = board(under_way)
+    assert move.key in [one.move.key for one in late.given_up]
+    page = boss.get(reverse("field:board", args=[under_way.pk])).content.decode()
+    assert "Given up, nobody logged them" in page

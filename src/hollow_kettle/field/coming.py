@@ -15,25 +15,27 @@ from uuid import UUID
 
 from django.db.models import Q
 
-from hollow_kettle.log.models import MOVE_STATES, FieldEntry, Kind
+from hollow_kettle.log.models import FieldEntry, Kind
 from hollow_kettle.log.services import counting
 from hollow_kettle.plan.models import Event
+from hollow_kettle.plan.rotation.following import (
+    KINDS,
+    MOST,
+    MoveNow,
+    NotedMove,
+    noted_move,
+)
 from hollow_kettle.plan.rotation.moves import Move
 
-from .page import BoardBattery, NextMove
+from .page import BoardBattery
 from .physics import EventPhysics
 
-#: A swap at a station is the one planned there at most so long before or after.
-#: Common practice, no source.
-SAME_MOVE = timedelta(hours=1)
-#: What was due so long ago is not to come any more.
-GIVEN_UP = timedelta(hours=2)
-#: Entries that long ago say how far moves are.
+#: Alarms and panels go by what was noted in so long a time.
 _SINCE = timedelta(hours=4)
 
 
 class Noted(NamedTuple):
-    """An entry of the last hours, as far as moves and alarms go by it."""
+    """An entry, as far as moves and alarms go by it."""
 
     kind: str
     station: UUID | None
@@ -41,7 +43,7 @@ class Noted(NamedTuple):
     at: datetime
     words: str
     who: str
-    uid: UUID | None = None
+    uid: UUID
     #: Of a fault: what it was and what was done; of an answer: which it answers.
     answers: UUID | None = None
     symptom: str = ""
@@ -51,100 +53,59 @@ class Noted(NamedTuple):
     source: UUID | None = None
     amps: float | None = None
     volts: float | None = None
+    place: UUID | None = None
 
 
-def noted_lately(event: Event, now: datetime) -> list[Noted]:
+def noted_of(event: Event, now: datetime) -> list[Noted]:
     """
-    What was noted of moves, alarms and panels in the last hours, and every fault.
+    All that was noted of moves and faults, and of alarms and panels in the last hours.
 
-    In order, by one query.
+    In order, by one query; the latest, where there are very many.
     """
-    lately = (Kind.SWAP, Kind.MOVE, Kind.SEEN, Kind.PANEL, *MOVE_STATES)
     rows = FieldEntry.objects.filter(
-        Q(kind__in=lately, effective_at__gte=now - _SINCE)
-        | Q(kind__in=(Kind.FAULT, Kind.FIXED)),
+        Q(kind__in=(*KINDS, Kind.FAULT, Kind.FIXED))
+        | Q(kind__in=(Kind.SEEN, Kind.PANEL), effective_at__gte=now - _SINCE),
         event_key=event.pk,
     )
     names = (
         "kind", "station_key", "battery", "effective_at", "note", "actor__name",
         "uid", "answers", "symptom", "cause", "fix", "source_key", "amps", "volts",
+        "place_id",
     )  # fmt: skip
-    found = counting(rows).order_by("effective_at").values_list(*names)
-    return [Noted(*row) for row in found]
+    latest = counting(rows).order_by("-effective_at", "-uid")[:MOST]
+    return [Noted(*row) for row in reversed(latest.values_list(*names))]
 
 
-def coming_moves(
-    moves: Sequence[Move], noted: Sequence[Noted], now: datetime
-) -> tuple[list[NextMove], dict[UUID, Move]]:
-    """
-    Moves not made yet, each with how far it is.
-
-    Returns
-    -------
-    coming, taken
-        And of each battery that went in where another was planned: that move.
-    """
-    due = [
-        move
-        for move in moves
-        if move.battery is not None and move.arrive >= now - GIVEN_UP
+def moves_in(event: Event, noted: Sequence[Noted]) -> list[NotedMove]:
+    """What of that is about batteries on their ways."""
+    return [
+        noted_move(
+            event,
+            (one.uid, one.kind, one.battery, one.station, one.at, one.place),
+        )
+        for one in noted
+        if one.kind in KINDS and one.battery is not None
     ]
-    made, taken = _made(due, noted)
-    found = []
-    for move in due:
-        if move in made:
-            continue
-        key = (move.station.pk, move.battery)
-        own = [one for one in noted if (one.station, one.battery) == key]
-        told = next((one.at for one in own if one.kind == Kind.TOLD), None)
-        left = next((one.at for one in own if one.kind == Kind.LEFT), None)
-        found.append(NextMove(move, told, left))
-    return found, taken
 
 
-def _arrival(move: Move) -> str:
-    return Kind.MOVE if move.is_spare else Kind.SWAP
-
-
-def _made(
-    due: Sequence[Move], noted: Sequence[Noted]
-) -> tuple[list[Move], dict[UUID, Move]]:
-    """
-    Moves that were made: by their own battery, or another's at about that time.
-
-    What came hours before its own move was due made the move that was due then.
-    """
-    made: list[Move] = []
-    taken: dict[UUID, Move] = {}
-    for one in noted:
-        if one.kind not in (Kind.SWAP, Kind.MOVE) or one.battery is None:
-            continue
-        here = [
-            move
-            for move in due
-            if (_arrival(move), move.station.pk) == (one.kind, one.station)
-            and move not in made
-        ]
-        here.sort(key=lambda move: abs(move.arrive - one.at))
-        own = next((move for move in here if move.battery == one.battery), None)
-        near = here[0] if here and abs(here[0].arrive - one.at) <= SAME_MOVE else None
-        if own is not None and (near is None or abs(own.arrive - one.at) <= SAME_MOVE):
-            made.append(own)
-        elif near is not None and one.kind == Kind.SWAP:
-            made.append(near)
-            if near.battery != one.battery:
-                taken[one.battery] = near
-    return made, taken
+def taken_for(every: Sequence[MoveNow]) -> dict[UUID, Move]:
+    """Of each battery that went in where another was planned: that move."""
+    return {
+        one.battery: one.move
+        for one in every
+        if one.instead and one.battery is not None
+    }
 
 
 def with_promises(
     physics: EventPhysics,
-    coming: Sequence[NextMove],
-    taken: dict[UUID, Move],
+    every: Sequence[MoveNow],
     batteries: Sequence[BoardBattery],
-) -> list[NextMove]:
-    """Moves to come; where their battery is in use elsewhere, the smallest repair."""
+) -> list[MoveNow]:
+    """All moves; those to come whose battery is in use get the smallest repair."""
     by_key = {battery.uid: battery for battery in batteries}
+    coming = [one for one in every if one.is_open]
+    taken = taken_for(every)
     promised: dict[UUID | None, datetime] = {}
     for one in coming:
         promised.setdefault(one.move.battery, one.move.leave)
@@ -153,9 +114,11 @@ def with_promises(
         if one.move.bring_back is not None:
             comes_out.setdefault(one.move.bring_back, one.move.arrive)
     found = []
-    for one in coming:
+    for one in every:
         own = by_key.get(one.move.battery) if one.move.battery else None
-        where = None if own is None else _serves(own, one.move, taken)
+        where = None if own is None else _serves(own, one.move)
+        if not one.is_open:
+            where = None
         if own is None or where is None:
             found.append(one)
             continue
@@ -175,14 +138,14 @@ def with_promises(
     return found
 
 
-def _serves(battery: BoardBattery, move: Move, taken: dict[UUID, Move]) -> str | None:
+def _serves(battery: BoardBattery, move: Move) -> str | None:
     """Where a battery serves that can't be brought as planned; None: it can."""
     place = battery.row.place if battery.row is not None else None
     if battery.state != "serving" or place is None:
         return None
     if place.station_key != move.station.pk:
         return f"at {place} instead"
-    return "there already" if battery.uid in taken else None
+    return "there already"
 
 
 def _substitute(

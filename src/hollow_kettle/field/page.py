@@ -8,6 +8,7 @@ from uuid import UUID
 
 from hollow_kettle.log.models import BatteryNow, StationSpan
 from hollow_kettle.plan.models import Station
+from hollow_kettle.plan.rotation.following import MoveNow
 from hollow_kettle.plan.rotation.moves import Move
 from hollow_kettle.ui.templatetags.kettle import hours, span
 from powercore.belief.believed import Joint, SocEstimate
@@ -85,26 +86,6 @@ class Alarm:
 
 
 @dataclass(frozen=True, slots=True)
-class NextMove:
-    """A move that is not made yet: when its crew was told, and when it left."""
-
-    move: Move
-    told: datetime | None = None
-    left: datetime | None = None
-    #: Why it can't be made as planned, and what to do about it.
-    trouble: str = ""
-
-    @property
-    def asks(self) -> tuple[str, str] | None:
-        """What is noted of it next: its kind, and what the button says."""
-        if self.move.is_swap or self.left is not None:
-            return None
-        if self.told is None:
-            return "told", "Told"
-        return "left", "Left"
-
-
-@dataclass(frozen=True, slots=True)
 class Stock:
     """Energy above reserve at hand against what stations ask until it is light."""
 
@@ -136,7 +117,7 @@ class BoardStation:
     dot: float = 0.0
     band: tuple[float, float] = (0.0, 0.0)
     #: How far what is brought next is.
-    progress: NextMove | None = None
+    progress: MoveNow | None = None
     #: What is brought next.
     next: Said = Said("no move planned")
     #: When it can be called, where it is mostly off.
@@ -284,7 +265,8 @@ class Board:
     counts: list[tuple[str, int]]
     worth_a_look: list[str] = field(default_factory=list)
     conflicts: list[Question] = field(default_factory=list)
-    moves: list[NextMove] = field(default_factory=list)
+    #: All moves of the published plan, and how far each is.
+    every_move: list[MoveNow] = field(default_factory=list)
     stock: Stock | None = None
     alarms: list[Alarm] = field(default_factory=list)
     #: Which station to ask for which reading.
@@ -295,6 +277,16 @@ class Board:
     def in_state(self, state: str) -> list[BoardBattery]:
         """Batteries in one state."""
         return [battery for battery in self.batteries if battery.state == state]
+
+    @property
+    def moves(self) -> list[MoveNow]:
+        """Moves that somebody may still make, the next first."""
+        return [one for one in self.every_move if one.is_open]
+
+    @property
+    def given_up(self) -> list[MoveNow]:
+        """Moves whose time went by, and that nobody logged."""
+        return [one for one in self.every_move if one.is_given_up]
 
     @property
     def unknown(self) -> list[BoardBattery]:

@@ -23,6 +23,7 @@ from hollow_kettle.log.services import counting
 from hollow_kettle.log.states import STATES, is_ready, state_of
 from hollow_kettle.plan.bridge.chosen import published
 from hollow_kettle.plan.models import Event, Rotation, Station
+from hollow_kettle.plan.rotation.following import MoveNow, ToFollow, states_of
 from hollow_kettle.plan.rotation.moves import Move, moves_of
 from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
@@ -32,7 +33,7 @@ from powercore.values import windows_where
 
 from .alarms import alarms_of
 from .beliefs import believed_draws
-from .coming import coming_moves, noted_lately, with_promises
+from .coming import moves_in, noted_of, with_promises
 from .conflicts import questions
 from .follow import follow
 from .listening import next_call
@@ -43,7 +44,6 @@ from .page import (
     BoardBay,
     BoardStation,
     LogState,
-    NextMove,
     Said,
     Stock,
 )
@@ -138,15 +138,18 @@ def board_of(event: Event, now: datetime) -> Board:
     holds: dict[UUID, str] = {}
     if log.held:
         holds = physics.once("holds", lambda: holds_of(event))
-    moves: list[Move] = []
+    noted = noted_of(event, now)
+    every_move: list[MoveNow] = []
     if rotation:
-        moves = physics.once(
+        plan = physics.once(
             ("moves", rotation.pk, rotation.published_at),
-            lambda: moves_of(event, rotation, tags, every, holds),
+            lambda: ToFollow.of(
+                event, rotation, moves_of(event, rotation, tags, every, holds), tags
+            ),
         )
-    noted = noted_lately(event, now)
-    left, taken = coming_moves(moves, noted, now)
-    coming = with_promises(physics, left, taken, batteries)
+        every_move = states_of(plan, moves_in(event, noted), now)
+        every_move = with_promises(physics, every_move, batteries)
+    coming = [one for one in every_move if one.is_open]
     draws = believed_draws(physics)
     stations = [
         _station(
@@ -179,7 +182,7 @@ def board_of(event: Event, now: datetime) -> Board:
         bays=_bays(physics, by_place, now),
         batteries=batteries,
         counts=[(state, count) for state, count in counts if count],
-        moves=coming[:6],
+        every_move=every_move,
         stock=stock_until_morning(physics, batteries, now),
         stand_down=log.stand_down,
     )
@@ -263,7 +266,7 @@ def _station(
     physics: EventPhysics,
     station: Station,
     battery: BoardBattery | None,
-    coming: list[NextMove],
+    coming: list[MoveNow],
     now: datetime,
 ) -> BoardStation:
     event, key = physics.event, str(station.pk)
@@ -276,7 +279,9 @@ def _station(
         for span in physics.spans
         if span.station_key == station.pk and span.ended_at is None
     ]
-    next_one = next((c for c in coming if c.move.station.pk == station.pk), None)
+    next_one = next(
+        (c for c in coming if c.move.bring and c.move.station.pk == station.pk), None
+    )
     move = next_one.move if next_one else None
     if battery is None or battery.joint is None:
         return BoardStation(

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+from powercore.event.following import NotedMove, PlannedMove, followed
 from powercore.event.problem import SERVE, Leg
 
 #: A relief so near to its planned time is on time. [min]
 ON_TIME_MIN = 3
-#: A relief this far from any planned one of its battery was not planned. [min]
-SAME_MIN = 120
 
 
 def reliefs_of(legs: Iterable[Leg], station: str) -> list[tuple[str, int]]:
@@ -30,22 +29,27 @@ def late_of(
     Parameters
     ----------
     planned, real : sequence of (str, int)
-        Battery and minute of each relief at one station. A planned one is matched
-        once, with the nearest that came of its battery.
+        Battery and minute of each relief at one station; matched one to one as the
+        board does it (`powercore.event.following`), with another battery too.
 
     Returns
     -------
     late, extra : list of int, int
-        Minutes after the planned time of each that was matched, early ones below
-        zero; and how many came that were not planned.
+        Minutes after the planned time of each that was made, early ones below zero;
+        and how many came that were not planned.
     """
-    left, late, extra = list(planned), [], 0
-    for battery, minute in real:
-        near = [one for one in left if one[0] == battery]
-        best = min(near, key=lambda one: abs(one[1] - minute), default=None)
-        if best is None or abs(best[1] - minute) > SAME_MIN:
-            extra += 1
-            continue
-        left.remove(best)
-        late.append(minute - best[1])
-    return late, extra
+    came = [
+        NotedMove(key=str(number), battery=battery, station="here", at_min=minute)
+        for number, (battery, minute) in enumerate(real)
+    ]
+    due = [
+        PlannedMove(station="here", battery=battery, arrive_min=minute)
+        for battery, minute in planned
+    ]
+    now_min = max((one.at_min for one in came), default=0.0)
+    late = [
+        round(one.by.at_min - plan.arrive_min)
+        for plan, one in zip(due, followed(due, came, now_min), strict=True)
+        if one.by is not None
+    ]
+    return late, len(came) - len(late)

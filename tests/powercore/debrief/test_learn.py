@@ -143,9 +143,9 @@ def test_only_what_is_off_the_plan_teaches():
     assert not says_something(Likely(low=0.6, typical=1.1, high=1.6))
 
 
-def test_reliefs_are_matched_once_with_the_nearest_of_their_battery():
-    """K1 due at 100 and 300, K2 at 200; K1 came at 112 and 296, K3 at 205 (by hand)."""
+def test_reliefs_are_matched_once_and_in_order_as_the_board_does():
+    """K1 due at 100 and 300, K2 at 200; K3 came in its place at 205 (by hand)."""
     planned = [("k1", 100), ("k2", 200), ("k1", 300)]
 
-    assert late_of(planned, [("k1", 112), ("k3", 205), ("k1", 296)]) == ([12, -4], 1)
+    assert late_of(planned, [("k1", 112), ("k3", 205), ("k1", 296)]) == ([12, 5, -4], 0)
     assert late_of(planned, [("k1", 112), ("k1", 115)]) == ([12], 1)

@@ -18,6 +18,7 @@ from hollow_kettle.shelf.prints.paper import SIZES, printed
 from hollow_kettle.shelf.prints.views import pdf
 
 from . import queries
+from .following import moves_now
 from .moves import Move, moves_of
 from .pages.board import board_of
 from .pages.change import pin_rows, step_rows
@@ -87,10 +88,10 @@ def wall_board(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
 
 @require_safe
 def slips(request: HttpRequest, uid: UUID, number: int) -> HttpResponse:
-    """One strip of paper for each walk, four on a sheet."""
+    """One strip of paper for each walk that is still to be made, four on a sheet."""
     event, rotation = _asked(request, uid, number)
     context = _context(event, rotation)
-    moves = context["moves"]
+    moves = context["to_come"]
     context["sheets"] = [moves[n : n + SLIPS] for n in range(0, len(moves), SLIPS)]
     content = printed("plan/paper/slips.html", context, _size(request))
     return pdf(content, f"slips-{rotation.number}")
@@ -137,11 +138,18 @@ def _asked(request: HttpRequest, uid: UUID, number: int) -> tuple[Event, Rotatio
 def _context(event: Event, rotation: Rotation) -> dict:
     bays = dict(event.bays.values_list("pk", "name"))
     moves = moves_of(event, rotation, queries.tags_of(rotation))
+    is_running = event.state == Event.State.RUNNING
+    now = event.clock.now() if is_running else None
+    states = moves_now(event, rotation, moves, now)[: len(moves)]
     return {
         "event": event,
         "rotation": rotation,
         "moves": moves,
-        "lines": [(move, bays.get(move.bay) if move.bay else None) for move in moves],
+        "lines": [
+            (one, one.move, bays.get(one.move.bay) if one.move.bay else None)
+            for one in states
+        ],
+        "to_come": [one.move for one in states if one.is_open],
         "unwatched": unwatched_bays(event),
     }
 

@@ -30,6 +30,7 @@ from powercore.rotation.timetable import PATIENCE
 
 from . import changes, forms, making, queries
 from . import services as rotations
+from .following import moves_now
 from .moves import moves_of, warnings_of
 from .pages import board
 from .pages.binds import binds_page
@@ -69,7 +70,8 @@ def _board_page(
         every = moves_of(event, found, tags, holds=holds)
         pins = pin_rows(event, found)
         steps = step_rows(event, found)
-        coming = [move for move in every if now is None or move.arrive >= now]
+        follows = moves_now(event, found, every, now)
+        coming = [one.move for one in follows if one.is_open]
         drawn = board.board_of(event, found, now, pins=[*pins, *steps])
         context |= {
             "board": drawn,
@@ -78,7 +80,7 @@ def _board_page(
             "later": len(coming) - 5,
             "suns": queries.suns_of(found),
             "draws": queries.draw_lines(found),
-            "every_move": every,
+            "every_move": follows,
             "warnings": warnings_of(event, found, holds, now),
             "unwatched": unwatched_bays(event),
             "others": event.rotations.exclude(pk=found.pk)[:6],
