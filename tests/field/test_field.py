@@ -8,6 +8,7 @@ import pytest
 from django.urls import reverse
 
 from hollow_kettle.field import beliefs, queries, services
+from hollow_kettle.field.physics import EventPhysics
 from hollow_kettle.log.models import (
     BatteryNow,
     Conflict,
@@ -633,18 +634,45 @@ def test_a_poll_with_nothing_new_is_empty_and_news_is_not(under_way, client_of, 
     assert client.get(url, {"v": version}).status_code == 200
 
 
-def test_slack_is_bad_time_minus_arrival_minus_lateness(under_way):
-    """With no move planned it is the bad time itself."""
-    for line in board(under_way).stations:
-        if line.reserve.bad_h is None:
-            assert line.slack_min is None
-        elif line.move is None:
-            assert line.slack_min == pytest.approx(line.reserve.bad_h * 60)
-        else:
-            arrive = (line.move.arrive - under_way.clock.now()).total_seconds() / 60
-            assert line.slack_min == pytest.approx(
-                line.reserve.bad_h * 60 - max(0, arrive) - 10, abs=0.5
-            )
+def test_board_and_plan_tell_one_chance_until_a_station_has_evidence(
+    under_way, drumlin, shelf, marin
+):
+    """As planned and all full nothing is red; a station that draws double is."""
+    before = board(under_way)
+    for line in before.stations:
+        if line.move is not None:
+            planned = line.progress.move.slack.chance
+            # A gauge's 100 % is a little less sure than the plan's "full".
+            assert line.slack.chance == pytest.approx(planned, abs=0.08)
+        assert not line.is_news
+    assert before.alarms == []
+
+    # Four times what was planned by its counter: what was published counted on less.
+    set_clock(under_way, 150)
+    line = next(s for s in before.stations if s.station == drumlin)
+    drawn_wh = EventPhysics(under_way).drawn_wh(
+        str(drumlin.pk), under_way.starts_at, under_way.clock.now()
+    )
+    services.note(
+        under_way, "reading", by=marin, at=under_way.clock.now(),
+        battery=line.battery.uid, amp_hours=min(15.0, 4 * drawn_wh / 12.8),
+    )  # fmt: skip
+    line = next(s for s in board(under_way).stations if s.station == drumlin)
+    assert line.slack.chance > line.planned_chance
+    assert line.is_news
+
+
+def test_a_station_off_the_air_says_since_when_and_what_brings_it_back(
+    under_way, drumlin, marin
+):
+    """No hours to its reserve: off is off."""
+    now = under_way.clock.now()
+    services.log_station(under_way, drumlin, what="off_air", by=marin, at=now)
+
+    line = next(s for s in board(under_way).stations if s.station == drumlin)
+    assert (line.lasts.words, line.lasts.at) == ("off the air since", now)
+    assert line.ends.startswith("soonest: K03, there ")
+    assert not line.shows_slack
 
 
 def test_the_board_is_read_in_a_bounded_number_of_queries(

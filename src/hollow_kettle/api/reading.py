@@ -130,6 +130,7 @@ def _move(move: Move) -> shapes.MoveOf:
         bring_back=move.bring_back,
         crew=move.crew,
         slack_min=move.slack_min,
+        without_power_first=move.slack.chance if move.slack else None,
     )
 
 
@@ -166,7 +167,8 @@ def _station(one: BoardStation) -> shapes.OnBoard:
         read_min_ago=one.age_min,
         reserve_in_h=_hours(one.reserve),
         off_in_h=_hours(one.disconnect),
-        slack_min=one.slack_min,
+        slack_min=one.slack.minutes if one.slack else None,
+        without_power_first=one.slack.chance if one.slack else None,
         next_move=_move(one.move) if one.move else None,
     )
 

@@ -88,7 +88,10 @@ class MoveOf(Schema):
     bring: str | None
     bring_back: str | None
     crew: str
+    #: From the usual arrival of its relief to the typical end of its power.
     slack_min: float | None
+    #: The chance that it is without power before its relief is there.
+    without_power_first: float | None
 
 
 class RotationOf(Schema):
@@ -118,7 +121,10 @@ class OnBoard(Schema):
         description="1-in-10 bad case and typical; null: after the end."
     )
     off_in_h: tuple[float | None, float | None] | None
+    #: From the usual arrival of its relief to the typical end of its power.
     slack_min: float | None
+    #: The chance that it is without power before its relief is there.
+    without_power_first: float | None
     next_move: MoveOf | None
 
 

@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 from hollow_kettle.clock import local
 from hollow_kettle.log.models import Kind
 from hollow_kettle.plan.models import Event
+from hollow_kettle.ui.templatetags.kettle import chance
 from powercore.gear.faults import symptom_of
 
 from .coming import Noted
@@ -51,20 +52,25 @@ def _causes(event: Event, line: BoardStation, now: datetime) -> Iterator[Alarm]:
     station, name = line.station.pk, line.station.name
     battery = line.battery
     if line.is_off:
-        since = min(s.started_at for s in line.spans if s.what == "off_air")
-        at = f"{local(since, event.zone):%H:%M}"
-        yield Alarm(station, OFF, f"{name} is off the air since {at}.")
+        since = line.off_since or now
+        at, more = f"{local(since, event.zone):%H:%M}", line.soonest
+        words = (
+            f"{name} is off the air since {at}. {more[:1].upper()}{more[1:]}".strip()
+        )
+        yield Alarm(station, OFF, words)
     elif line.is_tripped and battery is not None:
         words = f"{name}: {battery.tag} read 0 V. Tripped? Unplug everything first."
         yield Alarm(station, NO_VOLTS, words)
     elif battery is not None and battery.is_held:
         words = f"{name}: {battery.tag} is on hold. Take it out of use."
         yield Alarm(station, HELD, words)
-    elif line.is_short and line.reserve is not None:
-        left = timedelta(hours=line.reserve.bad_h or 0.0)
-        at = f"by {local(now + left, event.zone):%H:%M}, before anybody comes"
-        when = at if left >= timedelta(minutes=1) else "now"
-        words = f"{name} may be at its reserve {when}."
+    elif line.is_thin and line.disconnect is not None and line.slack is not None:
+        left = timedelta(hours=line.disconnect.bad_h or 0.0)
+        words = (
+            f"{name}: {chance(line.slack.chance)} {line.risk_of}, perhaps by "
+            f"{local(now + left, event.zone):%H:%M}; planned "
+            f"{chance(line.planned_chance)}."
+        )
         yield Alarm(station, SHORT, words)
 
 

@@ -9,14 +9,18 @@ from uuid import UUID
 from hollow_kettle.log.models import BatteryNow, StationSpan
 from hollow_kettle.plan.models import Station
 from hollow_kettle.plan.rotation.following import MoveNow
-from hollow_kettle.plan.rotation.moves import Move
+from hollow_kettle.plan.rotation.moves import TOO_LIKELY, Move
 from hollow_kettle.ui.templatetags.kettle import hours, span
 from powercore.belief.believed import Joint, SocEstimate
 from powercore.belief.runtime import TimeLeft
+from powercore.belief.slack import Slack
 from powercore.physics.battery import Pack
 
 from .conflicts import Question
 
+#: How much more a chance must be than published to be news; and within how many hours
+#: it needs somebody now. Common practice, no source.
+MORE_RISKY, SOON_H = 0.1, 2.0
 #: What came out so long ago and was logged nowhere since is asked for. Common practice,
 #: no source.
 ASTRAY = timedelta(minutes=45)
@@ -110,7 +114,8 @@ class BoardStation:
     reserve: TimeLeft | None
     disconnect: TimeLeft | None
     move: Move | None
-    slack_min: float | None
+    #: Its power against what is brought next, or against its end.
+    slack: Slack | None
     spans: list[StationSpan]
     age_min: float | None
     is_open: bool
@@ -122,6 +127,10 @@ class BoardStation:
     next: Said = Said("no move planned")
     #: When it can be called, where it is mostly off.
     listens: str = ""
+    #: The chance of being without power that its plan takes now.
+    planned_chance: float = 0.0
+    #: Of a station off the air: what brings it back soonest.
+    soonest: str = ""
 
     @property
     def is_off(self) -> bool:
@@ -129,12 +138,32 @@ class BoardStation:
         return any(span.what == "off_air" for span in self.spans)
 
     @property
+    def is_news(self) -> bool:
+        """
+        Whether it may well be without power before its relief is there.
+
+        And more so than whoever published the plan knew.
+        """
+        if self.slack is None or not self.is_open or self.slack.chance < TOO_LIKELY:
+            return False
+        return self.slack.chance >= self.planned_chance + MORE_RISKY
+
+    @property
+    def is_thin(self) -> bool:
+        """Whether that needs somebody now: its power may end soon."""
+        bad_h = self.disconnect.bad_h if self.disconnect else None
+        return self.is_news and bad_h is not None and bad_h < SOON_H
+
+    @property
     def is_short(self) -> bool:
-        """Whether it needs somebody now: off, or late with less than an hour left."""
-        is_late = self.slack_min is not None and self.slack_min < 0
-        bad_h = self.reserve.bad_h if self.reserve else None
-        is_thin = is_late and bad_h is not None and bad_h < 1
-        return self.is_off or self.has_trouble or is_thin
+        """Whether it needs somebody now: off, in trouble, or soon without power."""
+        return self.is_off or self.has_trouble or self.is_thin
+
+    @property
+    def off_since(self) -> datetime | None:
+        """Since when it was noted to be off the air."""
+        gone = (span.started_at for span in self.spans if span.what == "off_air")
+        return min(gone, default=None)
 
     @property
     def is_tripped(self) -> bool:
@@ -154,6 +183,8 @@ class BoardStation:
     def lasts(self) -> Said:
         """How long its battery lasts to the reserve, 1-in-10 bad case to typical."""
         left = self.reserve
+        if self.is_off:
+            return Said("off the air since", at=self.off_since, is_alarm=True)
         if self.is_tripped:
             return Said("gives nothing until it is woken up", is_alarm=True)
         if self.battery is None:
@@ -168,6 +199,8 @@ class BoardStation:
     @property
     def ends(self) -> str:
         """What else to know of it: when power ends, or what to do at 0 V."""
+        if self.is_off:
+            return self.soonest
         if self.is_tripped:
             return "unplug everything, wait, follow the maker's instructions"
         bad_h = self.disconnect.bad_h if self.disconnect else None
@@ -198,10 +231,17 @@ class BoardStation:
         return battery is not None and (battery.is_tripped or battery.is_held)
 
     @property
-    def late_words(self) -> str:
-        """What a negative slack means: bold alone says it to nobody in the sun."""
-        is_late = self.slack_min is not None and self.slack_min < 0
-        return ", too late" if is_late else ""
+    def shows_slack(self) -> bool:
+        """Whether its slack says something: it is open, and has power."""
+        has_power = self.battery is not None and not self.is_off and not self.is_tripped
+        return self.is_open and has_power and self.slack is not None
+
+    @property
+    def risk_of(self) -> str:
+        """Of what a chance is told: power ends before what comes, or the end."""
+        if self.move is None:
+            return "that power ends before the station does"
+        return f"that power ends before {self.move.bring} is there"
 
     @property
     def lasts_h(self) -> float:
@@ -217,10 +257,10 @@ class BoardStation:
         is_first = self.is_off or self.has_trouble
         if not self.is_open and not is_first:
             return (2, 0.0)
-        return (
-            0 if is_first else 1,
-            self.slack_min if self.slack_min is not None else 1e9,
-        )
+        if is_first or self.slack is None:
+            return (0 if is_first else 1, -2.0)
+        left = 1e4 if self.slack.minutes is None else max(-1e4, self.slack.minutes)
+        return (1, 1e-5 * left - round(self.slack.chance, 2))
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,7 +20,15 @@ from hollow_kettle.log.models import (
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.bridge.windows import clipped
 from hollow_kettle.plan.models import Event
-from powercore.belief.believed import Joint, SocEstimate, carried
+from powercore.belief.believed import (
+    CHARGES,
+    Begun,
+    Joint,
+    SocEstimate,
+    carried,
+    unknown,
+)
+from powercore.belief.slack import with_planned_draw
 from powercore.belief.steps import Charging, Step, Use
 from powercore.event.problem import Problem
 from powercore.physics.battery import Pack
@@ -206,6 +214,25 @@ class EventPhysics:
                     given_ah=self._within(given, at, until) / pack.nominal_v,
                 )
                 at = until
+
+    def until_evidence(
+        self, station: str, row: BatteryNow | None, now: datetime
+    ) -> Joint | None:
+        """
+        What the plan says of a battery in use of which nothing was read there.
+
+        None where the station has evidence of what it draws: belief counts then.
+        """
+        if row is None or not row.begun or row.since is None or station in self.draws:
+            return None
+        pack = self.pack(row.battery)
+        if pack is None or (row.read_at is not None and row.read_at > row.since):
+            return None
+        begun = np.clip(Begun.of_numbers(row.begun).charge.even(CHARGES), 0, 1)
+        sure = self.problem.batteries[str(row.battery)].trusted_sd
+        joint = with_planned_draw(begun, self.problem.stations[station].spread, sure)
+        steps = self.passed(row.place, row.battery, row.since, now)
+        return carried(unknown(), joint, steps, pack)[1]
 
     def joint_at(self, row: BatteryNow, now: datetime) -> tuple[SocEstimate, Joint]:
         """What was worked out at the last entry, carried forward to now."""

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from uuid import UUID
 
 import numpy as np
 from django.db.models import Count, Exists, OuterRef, Q, QuerySet, Subquery
 
+from hollow_kettle.clock import local
 from hollow_kettle.instruments.models import Device
 from hollow_kettle.log.models import (
     CALLS,
@@ -24,11 +25,12 @@ from hollow_kettle.log.states import STATES, is_ready, state_of
 from hollow_kettle.plan.bridge.chosen import published
 from hollow_kettle.plan.models import Event, Rotation, Station
 from hollow_kettle.plan.rotation.following import MoveNow, ToFollow, states_of
-from hollow_kettle.plan.rotation.moves import Move, moves_of
+from hollow_kettle.plan.rotation.moves import moves_of, planned_chances
 from hollow_kettle.plan.rotation.queries import holds_of
 from hollow_kettle.ui.drawing import Scale
 from powercore.belief.believed import unknown
-from powercore.belief.runtime import TimeLeft, time_left
+from powercore.belief.runtime import TimeLeft, hours_left, time_left
+from powercore.belief.slack import slack_of
 from powercore.values import windows_where
 
 from .alarms import alarms_of
@@ -161,7 +163,15 @@ def board_of(event: Event, now: datetime) -> Board:
         )
         for station in every
     ]
+    chances = []
+    if rotation:
+        chances = physics.once(
+            ("chances", rotation.pk, rotation.published_at),
+            lambda: planned_chances(rotation),
+        )
     for line in stations:
+        line.planned_chance = _planned_chance(chances, line, event.minute_of(now))
+        line.soonest = _soonest(physics, line, batteries, now) if line.is_off else ""
         line.next = line.coming(now)
         openings = physics.problem.stations[str(line.station.pk)].openings
         line.listens = next_call(event, openings, now)
@@ -290,17 +300,18 @@ def _station(
             None,
             None,
             move,
-            0.0 if is_open else None,
+            None,
             spans,
             None,
             is_open,
         )
     feed = physics.problem.feed(key, str(battery.uid))
     asked = physics.problem.asked_w[key]
-    lefts = [
-        time_left(
+    joint = physics.until_evidence(key, battery.row, now) or battery.joint
+    hours = [
+        hours_left(
             battery.pack,
-            battery.joint,
+            joint,
             to_soc=soc,
             grid=grid,
             demand_w=asked,
@@ -308,6 +319,10 @@ def _station(
         )
         for soc in (feed.reserve_soc, feed.floor_soc)
     ]
+    lefts = [time_left(one) for one in hours]
+    arrive_h = None
+    if move is not None:
+        arrive_h = max(0.0, (move.arrive - now).total_seconds() / 3600)
     row = battery.row
     read_at = row.read_at if row is not None else None
     found = BoardStation(
@@ -316,7 +331,7 @@ def _station(
         lefts[0],
         lefts[1],
         move,
-        _slack(event, lefts[0], move, now),
+        slack_of(hours[1], arrive_h, event.lateness_min),
         spans,
         (now - read_at).total_seconds() / 60 if read_at else None,
         is_open,
@@ -326,6 +341,53 @@ def _station(
     return found
 
 
+def _planned_chance(
+    chances: list[tuple[UUID, int, int, float]], line: BoardStation, minute: float
+) -> float:
+    """What the published plan itself takes at a station now."""
+    own = [
+        (start, chance)
+        for key, start, end, chance in chances
+        if key == line.station.pk and start <= minute
+    ]
+    return max(own)[1] if own else 0.0
+
+
+def _soonest(
+    physics: EventPhysics,
+    line: BoardStation,
+    batteries: list[BoardBattery],
+    now: datetime,
+) -> str:
+    """What brings a station back soonest: a spare, what comes, or one that is free."""
+    key, zone = str(line.station.pk), physics.event.zone
+
+    def may_serve(one: BoardBattery) -> bool:
+        feed = physics.problem.feed(key, str(one.uid))
+        return feed.refusal is None and one.soc.low > feed.floor_soc
+
+    for one in batteries:
+        place = one.row.place if one.row is not None else None
+        is_here = place is not None and place.station_key == line.station.pk
+        if is_here and one.state == "spare out" and may_serve(one):
+            return f"{one.tag} waits there: swap it in"
+    walk = timedelta(minutes=physics.problem.stations[key].walk_min)
+    free = [one for one in batteries if one.state == "ready" and may_serve(one)]
+    best = max(free, key=lambda one: one.soc.low, default=None)
+    said = "no battery is ready: ask what it is, and replan"
+    if best is not None:
+        said = (
+            f"soonest: {best.tag}, there {local(now + walk, zone):%H:%M} if it goes now"
+        )
+    move = line.move
+    if move is None or move.is_spare or move.bring is None:
+        return said
+    is_out = line.progress is not None and line.progress.left is not None
+    if is_out or best is None or move.arrive <= now + walk:
+        return f"{move.bring} arrives {local(max(now, move.arrive), zone):%H:%M}"
+    return said
+
+
 def _draw_band(found: BoardStation, left: TimeLeft) -> None:
     """Where the hours to the reserve lie on the card's little scale."""
     scale = Scale(0, HORIZON_H, 4, 236)
@@ -333,18 +395,6 @@ def _draw_band(found: BoardStation, left: TimeLeft) -> None:
     ends = [HORIZON_H if h is None else h for h in hours]
     found.dot = scale(ends[1])
     found.band = (scale(ends[0]), round(max(1.0, scale(ends[2]) - scale(ends[0])), 1))
-
-
-def _slack(
-    event: Event, reserve: TimeLeft, move: Move | None, now: datetime
-) -> float | None:
-    """Bad-1-in-10 time of reserve minus planned arrival minus usual lateness. [min]"""
-    if reserve.bad_h is None:
-        return None
-    if move is None:
-        return reserve.bad_h * 60
-    arrive_min = (max(move.arrive, now) - now).total_seconds() / 60
-    return reserve.bad_h * 60 - arrive_min - event.lateness_min
 
 
 def _bays(physics: EventPhysics, by_place: dict, now: datetime) -> list[BoardBay]:

@@ -69,9 +69,9 @@ GAUGE_LASTS, GAUGE_SD = 0.035, 0.02
 METER_LASTS_V, METER_SD_V = 0.02, 0.02
 #: A counter's gain as a share, its zero [A], and one reading of it [Ah].
 COUNTER_GAIN, COUNTER_ZERO_A, COUNTER_SD_AH = 0.03, 0.02, 0.05
-#: What stations draw against a plan that nobody measured: mean and spread. Plans say
-#: how sure they are, and are so in one case of four.
-CLUB_DRAWS = (1.0, 0.38)
+#: What stations draw against a plan: three in four are off by so many times what their
+#: plan says that it may be off.
+CLUB_DRAWS = 2.5
 #: A bay's rate against what it should give; and how many bays give nothing.
 BAY_SD, BAY_DEAD = 0.2, 0.04
 #: A battery on its way or at rest is where it was, but for this share of it all.
@@ -96,8 +96,10 @@ _FINE: FloatArray = np.linspace(0, 1, 201)
 
 def draw_prior(spread: float) -> Mixture:
     """What is believed of a draw factor before anything was read: the plan's spread."""
-    usual = Mixture.normal(1.0, max(0.01, spread), FACTOR_EDGES)
-    both = usual.with_share(Mixture.normal(*CLUB_DRAWS, FACTOR_EDGES), 0.75)
+    sd = max(0.01, spread)
+    usual = Mixture.normal(1.0, sd, FACTOR_EDGES)
+    club = Mixture.normal(1.0, CLUB_DRAWS * sd, FACTOR_EDGES)
+    both = usual.with_share(club, 0.75)
     wild = Mixture.normal(2.0, 1.5, FACTOR_EDGES)
     every = both.with_share(wild, 0.02)
     return Mixture.of_points(*every.points(), FACTOR_EDGES)

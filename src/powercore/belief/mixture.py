@@ -99,6 +99,14 @@ class Mixture:
         spread = self.var + (self.mean - self.average) ** 2
         return float(np.sqrt(self.weight @ spread))
 
+    def even(self, count: int) -> FloatArray:
+        """So many values that are equally likely. shape (count,)"""
+        points, weights = self.points()
+        order = np.argsort(points)
+        total = np.cumsum(weights[order]) / weights.sum()
+        shares = (np.arange(count) + 0.5) / count
+        return np.asarray(np.interp(shares, total, points[order]))
+
     def points(self) -> tuple[FloatArray, FloatArray]:
         """Return points that stand for it, and their weights; pieces are normal."""
         at = self.mean[:, None] + np.sqrt(self.var)[:, None] * NORMAL_POINTS

@@ -30,7 +30,7 @@ def hours_at(ah: float, mean_a: float) -> float:
     return ah / mean_a if mean_a > 0 else float("inf")
 
 
-def time_left(
+def hours_left(
     pack: Pack,
     believed: Joint,
     *,
@@ -38,9 +38,9 @@ def time_left(
     grid: TimeGrid,
     demand_w: FloatArray,
     from_min: float,
-) -> TimeLeft:
+) -> FloatArray:
     """
-    Time until a battery's charge falls to a level under a station's demand.
+    Hours until a battery's charge falls to a level under a station's demand.
 
     Parameters
     ----------
@@ -55,9 +55,9 @@ def time_left(
 
     Returns
     -------
-    TimeLeft
-        1-in-10 bad case, typical and 1-in-10 good case; how the draw wanders from
-        hour to hour is counted in.
+    array of shape (cases,)
+        Equally likely, `FOR_EVER_H` where it outlasts what is asked; how the draw
+        wanders from hour to hour is counted in.
     """
     drawn_wh, edges = grid.cumulative_wh(demand_w), grid.edges_min
     start_wh = float(np.interp(from_min, edges, drawn_wh))
@@ -79,8 +79,12 @@ def time_left(
         edges[rises],
         from_min,
     )
-    found = hours.ravel()
-    bad, typical, good = band(found, np.ones(found.size))
+    return np.asarray(hours.ravel())
+
+
+def time_left(hours: FloatArray) -> TimeLeft:
+    """Return 1-in-10 bad case, typical and 1-in-10 good case of equally likely ones."""
+    bad, typical, good = band(hours, np.ones(hours.size))
     return TimeLeft(
         bad_h=_within(bad), typical_h=_within(typical), good_h=_within(good)
     )

@@ -12,13 +12,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from powercore.belief.slack import START_SD
 from powercore.event.plans import FORECAST, NO_SUN
 from powercore.event.problem import Problem
 from powercore.values import FloatArray
 
-#: How far below full a battery that left as full may be: one standard deviation.
-#: Common practice, no source.
-START_SD = 0.03
 #: A day's light against the forecast, one standard deviation as a share: the cloud
 #: model alone is within 20 % for a day (Kasten & Czeplak 1980).
 SKY_SD = 0.25

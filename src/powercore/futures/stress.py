@@ -19,6 +19,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from powercore.belief.slack import MOST_LATE
 from powercore.event.joining import left_of_flat
 from powercore.event.plans import FORECAST, NO_SUN
 from powercore.event.problem import (
@@ -293,7 +294,7 @@ def _delays(
     stops = sorted({(stop.station, stop.minute) for stop in stops_of(legs)})
     usual = problem.scenario.lateness_min
     drawn = rng.exponential(max(usual, 1e-9), len(stops))
-    most = np.minimum(drawn, 4 * usual)
+    most = np.minimum(drawn, MOST_LATE * usual)
     return {stop: int(d) for stop, d in zip(stops, most, strict=True)}
 
 

@@ -16,7 +16,7 @@ from powercore.belief.estimate import (
     estimate,
 )
 from powercore.belief.mixture import FACTOR_EDGES, SOC_EDGES, Mixture
-from powercore.belief.runtime import time_left
+from powercore.belief.runtime import hours_left, time_left
 from powercore.belief.steps import (
     Charging,
     CounterReading,
@@ -313,12 +313,14 @@ def left_of(belief, *, to_soc=0.2, amps=2.0, hours=48):
     grid = TimeGrid.covering(hours * 60)
     watts = np.full(grid.count, amps * belief.pack.nominal_v)
     return time_left(
-        belief.pack,
-        belief.joint(),
-        to_soc=to_soc,
-        grid=grid,
-        demand_w=watts,
-        from_min=0,
+        hours_left(
+            belief.pack,
+            belief.joint(),
+            to_soc=to_soc,
+            grid=grid,
+            demand_w=watts,
+            from_min=0,
+        )
     )
 
 

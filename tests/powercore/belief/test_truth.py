@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from powercore.belief.estimate import Belief, draw_prior
-from powercore.belief.runtime import time_left
+from powercore.belief.runtime import hours_left, time_left
 from powercore.belief.steps import (
     CounterReading,
     GaugeReading,
@@ -133,12 +133,14 @@ def time_to_reserve(count, way):
             read(real, belief, way, rng, wrong=False)
         grid = TimeGrid.covering(14 * 24 * 60)
         left = time_left(
-            pack,
-            belief.joint(),
-            to_soc=0.2,
-            grid=grid,
-            demand_w=np.full(grid.count, real.planned_a * pack.nominal_v),
-            from_min=120,
+            hours_left(
+                pack,
+                belief.joint(),
+                to_soc=0.2,
+                grid=grid,
+                demand_w=np.full(grid.count, real.planned_a * pack.nominal_v),
+                from_min=120,
+            )
         )
         truth = real.hours_to(0.2)
         early += truth < (left.bad_h or 0)
@@ -186,12 +188,14 @@ def test_the_typical_time_is_as_good_as_a_particle_filter_s(way):
         grid = TimeGrid.covering(14 * 24 * 60)
         demand_w = np.full(grid.count, real.planned_a * pack.nominal_v)
         left = time_left(
-            pack,
-            belief.joint(),
-            to_soc=0.2,
-            grid=grid,
-            demand_w=demand_w,
-            from_min=120,
+            hours_left(
+                pack,
+                belief.joint(),
+                to_soc=0.2,
+                grid=grid,
+                demand_w=demand_w,
+                from_min=120,
+            )
         )
         oracle = (real.soc - 0.2) * real.true_ah / (real.factor * real.planned_a)
         filtered = cloud.hours_to(0.2, real.planned_a)

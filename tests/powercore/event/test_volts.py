@@ -4,7 +4,7 @@ import pytest
 
 from powercore.belief.believed import Joint
 from powercore.belief.estimate import Belief
-from powercore.belief.runtime import time_left
+from powercore.belief.runtime import hours_left, time_left
 from powercore.belief.steps import Known, Use
 from powercore.event.problem import Problem
 from powercore.event.sky import charging_v
@@ -78,11 +78,13 @@ def test_lead_acid_is_promised_what_it_holds_at_that_current_everywhere():
     grid = TimeGrid.covering(24 * 60)
     sure = Joint(*(x * belief.joint().soc ** 0 for x in (0.9, 1.0, 0.0)))
     left = time_left(
-        pack,
-        sure,
-        to_soc=0.5,
-        grid=grid,
-        demand_w=problem.demand_w["esker"],
-        from_min=0,
+        hours_left(
+            pack,
+            sure,
+            to_soc=0.5,
+            grid=grid,
+            demand_w=problem.demand_w["esker"],
+            from_min=0,
+        )
     )
     assert left.typical_h == pytest.approx(0.4 * 3.536, rel=0.05)

@@ -247,7 +247,7 @@ def _under_way(plan: ToFollow, start: PlannedMove, one: Followed) -> MoveNow:
         bring=plan.tags.get(UUID(start.battery), "?"),
         bring_back=None,
         crew="under way since before this plan",
-        slack_min=None,
+        slack=None,
         battery=UUID(start.battery),
         is_spare=start.is_spare,
     )

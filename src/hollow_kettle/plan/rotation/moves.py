@@ -12,10 +12,15 @@ from uuid import UUID
 from hollow_kettle.plan.bridge.problems import problem_of_snapshot
 from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.models import Event, Leg, Rotation, Station
+from powercore.belief.runtime import hours_left
+from powercore.belief.slack import Slack, as_planned, slack_of
 from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, Problem
 from powercore.rotation.verify import verify
 
 from .queries import WATCHED_SINCE, holds_of, tags_of
+
+#: A chance that somebody should know of. Common practice, no source.
+TOO_LIKELY = 0.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,8 +40,8 @@ class Move:
     bring: str | None
     bring_back: str | None
     crew: str
-    #: Time of reserve at the station minus arrival minus usual lateness. [min]
-    slack_min: float | None
+    #: Of the station until then; None: nothing is asked of what comes out.
+    slack: Slack | None
     battery: UUID | None
     #: Where what comes back goes next: a bay, and when; None: the rack.
     bay: UUID | None = None
@@ -48,6 +53,16 @@ class Move:
     is_spare: bool = False
     #: Why what is brought must not be used.
     hold: str = ""
+
+    @property
+    def slack_min(self) -> float | None:
+        """From the usual arrival to the typical end of power there. [min]"""
+        return self.slack.minutes if self.slack else None
+
+    @property
+    def is_risky(self) -> bool:
+        """Whether the station may well be without power by then."""
+        return self.slack is not None and self.slack.chance >= TOO_LIKELY
 
     @property
     def is_swap(self) -> bool:
@@ -69,12 +84,17 @@ class Move:
     @property
     def goes(self) -> str:
         """What is carried where: "K11 to Drumlin"."""
+        return " ".join(filter(None, (self.bring, self.goes_on)))
+
+    @property
+    def goes_on(self) -> str:
+        """The same without the tag of what is brought: "to Drumlin"."""
         name = self.station.name
         if self.is_swap:
-            return f"{self.bring} in at {name}"
+            return f"in at {name}"
         if self.bring is None:
             return f"fetch {self.bring_back} from {name}"
-        return f"{self.bring} to {name}{' as a spare' if self.is_spare else ''}"
+        return f"to {name}{' as a spare' if self.is_spare else ''}"
 
     @property
     def returns(self) -> str:
@@ -203,7 +223,7 @@ def _walk(
         bring=tags.get(new[1].battery, "?") if new else None,
         bring_back=tags.get(old.battery, "?") if old else None,
         crew=carried.crew,
-        slack_min=_slack(event, problem, rotation, in_use, minute),
+        slack=_slack(problem, rotation, in_use, minute),
         battery=new[1].battery if new else None,
         bay=charge.place if charge else None,
         bay_at=event.moment_of(charge.start_min) if charge else None,
@@ -268,7 +288,7 @@ def _swaps(
                 bring=tags.get(leg.battery, "?"),
                 bring_back=tags.get(old.battery, "?") if old else None,
                 crew="",
-                slack_min=_slack(event, problem, rotation, old, leg.start_min),
+                slack=_slack(problem, rotation, old, leg.start_min),
                 battery=leg.battery,
             )
 
@@ -287,16 +307,74 @@ def _with_ways(moves: list[Move]) -> list[Move]:
 
 
 def _slack(
-    event: Event, problem: Problem, rotation: Rotation, old, arrive_min: int
-) -> float | None:
-    """How late a walk may be, beyond the usual lateness, before the reserve. [min]"""
+    problem: Problem, rotation: Rotation, old: Leg | None, arrive_min: int
+) -> Slack | None:
+    """The slack of what is relieved, by the plan's own spreads."""
     if old is None:
         return None
-    key = str(old.place)
-    feed = problem.feed(key, str(old.battery))
-    left_wh = (old.end_soc - feed.reserve_soc) * feed.capacity_wh
-    at = min(arrive_min - rotation.from_min, problem.span_min - 1)
-    watts = float(problem.demand_w[key][at // problem.grid.step_min])
-    if watts <= 0:
+    key, battery = str(old.place), str(old.battery)
+    watts, then = problem.asked_w[key], arrive_min - rotation.from_min
+    at = min(then, problem.span_min - 1) // problem.grid.step_min
+    if watts[at] <= 0:
         return None
-    return left_wh / watts * 60 - event.lateness_min
+    span = (old.start_min - rotation.from_min, then)
+    return slack_as_planned(problem, key, battery, old.start_soc, span)
+
+
+def planned_chances(rotation: Rotation) -> list[tuple[UUID, int, int, float]]:
+    """
+    The chance that a plan itself takes with each battery in use.
+
+    Returns
+    -------
+    list of (station, start, end, chance)
+        Of each while in use, from and to which minute of the event; the last one at a
+        station is to last until it closes.
+    """
+    problem = problem_of_snapshot(rotation.snapshot)
+    used = [leg for leg in rotation.legs.all() if leg.kind == SERVE and leg.place]
+    relieved = {(leg.place, leg.start_min) for leg in used}
+    found = []
+    for leg in used:
+        start, end = (at - rotation.from_min for at in (leg.start_min, leg.end_min))
+        is_last = (leg.place, leg.end_min) not in relieved
+        slack = slack_as_planned(
+            problem,
+            str(leg.place),
+            str(leg.battery),
+            leg.start_soc,
+            (start, None if is_last else end),
+        )
+        assert leg.place is not None  # noqa: S101 - asked above
+        found.append((leg.place, leg.start_min, leg.end_min, slack.chance))
+    return found
+
+
+def slack_as_planned(
+    problem: Problem,
+    station: str,
+    battery: str,
+    soc: float,
+    span: tuple[int, int | None],
+) -> Slack:
+    """
+    The slack of a battery in use, by the plan's own spreads.
+
+    Parameters
+    ----------
+    soc : float
+        Its planned charge as it goes in. (0 to 1)
+    span : (int, int or None)
+        When it goes in, and when its relief is to be there; none: nobody comes. [min]
+    """
+    plan, start = problem.batteries[battery], span[0]
+    hours = hours_left(
+        plan.pack,
+        as_planned(soc, problem.stations[station].spread, plan.trusted_sd),
+        to_soc=problem.feed(station, battery).floor_soc,
+        grid=problem.grid,
+        demand_w=problem.asked_w[station],
+        from_min=start,
+    )
+    arrive_h = None if span[1] is None else (span[1] - start) / 60
+    return slack_of(hours, arrive_h, problem.scenario.lateness_min)

@@ -136,6 +136,18 @@ def percent(share: float | None) -> str:
 
 
 @register.filter
+def chance(share: float) -> str:
+    """0.05 as "1 in 20", 0.7 as "7 in 10"; what is hardly so or surely so, in words."""
+    if share < 0.01:
+        return "less than 1 in 100"
+    if share > 0.95:
+        return "almost sure"
+    if share <= 0.5:
+        return f"1 in {1 / share:.0f}"
+    return f"{10 * share:.0f} in 10"
+
+
+@register.filter
 def pct(share: float | None) -> str:
     """0.618 as 62."""
     return "–" if share is None else f"{share * 100:.0f}"
