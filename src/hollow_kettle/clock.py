@@ -63,11 +63,28 @@ def local(moment: datetime, zone: str) -> datetime:
     return moment.astimezone(ZoneInfo(zone))
 
 
+def letters_of(moment: datetime, zone: str) -> str:
+    """The letters of a zone, " EDT", where that hour is there twice; else nothing."""
+    here = local(moment, zone)
+    first, second = (here.replace(fold=fold) for fold in (0, 1))
+    is_twice = first.utcoffset() != second.utcoffset() and (
+        first.astimezone(UTC).astimezone(here.tzinfo).replace(tzinfo=None)
+        == here.replace(tzinfo=None)
+    )
+    return f" {here.tzname()}" if is_twice else ""
+
+
+def told(moment: datetime, zone: str, pattern: str = "%H:%M") -> str:
+    """A moment by the wall clock, with its zone where that hour is there twice."""
+    return f"{local(moment, zone):{pattern}}{letters_of(moment, zone)}"
+
+
 def from_local(wall: datetime, zone: str) -> datetime:
     """
     Expand a wall-clock time of a zone to UTC; the one place that does.
 
-    An hour that occurs twice when clocks go back means its first occurrence.
+    An hour that occurs twice when clocks go back means its first occurrence, or its
+    second where the time says so (`fold`).
     """
     return wall.replace(tzinfo=ZoneInfo(zone)).astimezone(UTC)
 

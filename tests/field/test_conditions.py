@@ -7,7 +7,7 @@ from uuid import uuid4
 import pytest
 from django.urls import reverse
 
-from hollow_kettle.field import queries
+from hollow_kettle.field import queries, services
 from hollow_kettle.field.whats import FORMS
 from hollow_kettle.log.models import BatteryNow, FieldEntry, SkySeen
 from hollow_kettle.plan.bridge.chosen import published
@@ -185,3 +185,22 @@ def test_the_line_and_the_forms_know_the_same_words(under_way):
     assert set(WRONG) == set(SYMPTOMS)
     sky = FORMS["panel"][1](event=under_way).fields["sky"]
     assert set(SKY) == {key for key, _ in sky.choices} - {""}
+
+
+def test_battery_flat_said_of_a_station_counts_as_a_reading(
+    under_way, drumlin, shelf, marin
+):
+    """Off the air, "battery flat, tripped": then it is empty, whatever was reckoned."""
+    at = under_way.clock.now()
+    how = {"by": marin, "at": at}
+    assert BatteryNow.objects.get(battery=shelf["K02"].pk).soc_typical > 0.6
+    services.log_station(under_way, drumlin, what="off_air", note="loose plug", **how)
+    assert BatteryNow.objects.get(battery=shelf["K02"].pk).soc_typical > 0.6
+    services.log_station(
+        under_way, drumlin, what="off_air", note="battery flat, tripped", **how
+    )
+
+    row = BatteryNow.objects.get(battery=shelf["K02"].pk)
+    assert row.soc_high < 0.25
+    assert row.evidence == "said: battery flat, tripped"
+    assert "far below what was believed. Wrong tag, a joint" in looks(under_way)

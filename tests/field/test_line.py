@@ -1,12 +1,17 @@
 """The log line on the board: understood, asked about, noted."""
 
+from datetime import UTC, datetime, timedelta
+
 import pytest
 from django.core.exceptions import ValidationError
 from django.urls import reverse
 
+from hollow_kettle.clock import real_now
 from hollow_kettle.field.times import typed_moment
 from hollow_kettle.log.models import BatteryNow, FieldEntry
 from hollow_kettle.ui.forms import check_year
+
+HOUR = timedelta(hours=1)
 
 
 @pytest.fixture
@@ -165,3 +170,44 @@ def test_a_year_beyond_all_clocks_is_named(under_way, typed, zone):
     assert f"{found.year:04}" == typed[:4]
     with pytest.raises(ValidationError, match="between 1970 and 2099"):
         check_year(found.year)
+
+
+@pytest.mark.parametrize(
+    ("line", "utc"),
+    [
+        ("{tag} 13.1 V 1 A 10 min ago", "06:30"),
+        ("{tag} 13.1 V 1 A 0530z", "05:30"),
+        ("{tag} 13.1 V 1 A 0630z", "06:30"),
+        ("{tag} 13.1 V 1 A at 0125", "06:25"),
+        ("{tag} 13.1 V 1 A at 0155", "05:55"),
+    ],
+)
+def test_in_the_night_when_clocks_go_back_each_time_is_one_moment(
+    under_way, shelf, marin, boss, line, utc
+):
+    """01:40 EST at the second 01:xx: the latest that has been, z and ago exactly."""
+    night = datetime(2026, 11, 1, 6, 40, tzinfo=UTC)
+    under_way.zone = "America/New_York"
+    under_way.starts_at, under_way.ends_at = night - 6 * HOUR, night + 6 * HOUR
+    under_way.clock_offset = night - real_now()
+    under_way.save()
+    battery = shelf["K01"]
+    url = reverse("field:line_add", args=[under_way.pk])
+    said = {"line": line.format(tag=battery.tag) + " !"}
+    page = boss.post(url, said, headers={"HX-Request": "true"})
+
+    entry = FieldEntry.objects.filter(kind="reading").latest("pk")
+    assert f"{entry.effective_at:%H:%M}" == utc
+    here = "EST" if utc >= "06" else "EDT"
+    assert f"01:{utc[3:]} {here}" in page.content.decode() or "ago" in line
+
+
+def test_what_goes_backwards_or_lies_ahead_is_asked_about(say, under_way):
+    """Back before it went off would leave it off; a move ahead of now is not made."""
+    say("drumlin off the air at 1358 !")
+    said = say("drumlin back at 1355")
+    assert "is noted off the air since 13:58, later than 13:55" in said
+    assert last().kind == "off_air"
+    assert "min ahead of now" in say("k03 to bay 1 at 1409")
+    say("drumlin back at 1359")
+    assert last().kind == "back"

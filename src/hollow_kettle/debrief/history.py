@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from functools import cached_property
 from itertools import pairwise
 from uuid import UUID
 
@@ -23,6 +24,7 @@ from hollow_kettle.field.physics import EventPhysics
 from hollow_kettle.log.models import FieldEntry, Placement, StationSpan
 from hollow_kettle.plan.models import Event, Rotation, Station
 from powercore.belief.believed import SocEstimate
+from powercore.belief.ends import blamed_in, says_end
 from powercore.debrief.shortfall import Stretch, below
 from powercore.physics.loads import ONE_IN_TEN
 from powercore.values import FloatArray
@@ -205,12 +207,27 @@ class History:
         ]
         return near[0] if near else None
 
+    def said_of(self, span: StationSpan) -> str:
+        """What was said as a station went off the air."""
+        return self._said.get(span.entry_uid, "")
+
+    @cached_property
+    def _said(self) -> dict[UUID, str]:
+        keys = [span.entry_uid for span in self.spans]
+        entries = FieldEntry.objects.filter(uid__in=keys).exclude(note="")
+        return dict(entries.values_list("uid", "note"))
+
     def power_ended(self, span: StationSpan) -> BelievedTurn | None:
         """The turn whose battery had ended, where another one brought power back."""
         if span.what != "off_air" or self.fault_of(span) is not None:
             return None
         here = [t for t in self.lives if t.station == str(span.station_key)]
         before = [t for t in here if t.start < span.started_at]
+        said = self.said_of(span)
+        if blamed_in(said):
+            return None
+        if before and says_end(said):
+            return before[-1]
         back = (span.ended_at or self.until) + RELIEVED
         after = [t for t in here if span.started_at <= t.start <= back]
         if not before or not after or after[0].battery == before[-1].battery:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.log.models import Kind
 from hollow_kettle.plan.models import Event
 from hollow_kettle.ui.templatetags.kettle import chance
@@ -36,13 +36,13 @@ def alarms_of(event: Event, board: Board, noted: Sequence[Noted]) -> list[Alarm]
 
 def _dangers(event: Event, board: Board, noted: Sequence[Noted]) -> Iterator[Alarm]:
     """Open faults that may hurt somebody, at a station or nowhere named: one each."""
-    told = set()
+    seen = set()
     for one in open_of(noted):
         symptom = symptom_of(one.symptom)
-        if not symptom.is_danger or one.station in told:
+        if not symptom.is_danger or one.station in seen:
             continue
-        told.add(one.station)
-        at = f"{local(one.at, event.zone):%H:%M}"
+        seen.add(one.station)
+        at = f"{told(one.at, event.zone)}"
         words = f"{where_of(board, one)}: {symptom.name} since {at}."
         yield Alarm(one.station, DANGER, words)
 
@@ -53,7 +53,7 @@ def _causes(event: Event, line: BoardStation, now: datetime) -> Iterator[Alarm]:
     battery = line.battery
     if line.is_off:
         since = line.off_since or now
-        at, more = f"{local(since, event.zone):%H:%M}", line.soonest
+        at, more = f"{told(since, event.zone)}", line.soonest
         words = (
             f"{name} is off the air since {at}. {more[:1].upper()}{more[1:]}".strip()
         )
@@ -68,7 +68,7 @@ def _causes(event: Event, line: BoardStation, now: datetime) -> Iterator[Alarm]:
         left = timedelta(hours=line.disconnect.bad_h or 0.0)
         words = (
             f"{name}: {chance(line.slack.chance)} {line.risk_of}, perhaps by "
-            f"{local(now + left, event.zone):%H:%M}; planned "
+            f"{told(now + left, event.zone)}; planned "
             f"{chance(line.planned_chance)}."
         )
         yield Alarm(station, SHORT, words)

@@ -10,7 +10,7 @@ says what should have flowed, and readings what did. The result is cached in
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from uuid import UUID
@@ -30,12 +30,14 @@ from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.charge import belief as charge
 from powercore.belief.believed import Begun, SocEstimate, unknown
 from powercore.belief.draw import DrawFactor
+from powercore.belief.ends import END_SD, END_SOC, END_WRONG, says_end
 from powercore.belief.estimate import Belief, bay_prior, draw_of, draw_prior
 from powercore.belief.mixture import Mixture
 from powercore.belief.readings import is_tripped
 from powercore.belief.steps import (
     CounterReading,
     GaugeReading,
+    Known,
     Step,
     Use,
     VoltsReading,
@@ -51,6 +53,8 @@ LEAST_AH = 0.3
 #: How much a station's draw may have changed by its next battery: variance of its
 #: factor. Common practice, no source.
 CHANGES = 0.05**2
+#: Entries whose words may say that a battery was at its end.
+SAYS_END = (Kind.OFF_AIR, Kind.NOTE, Kind.FAULT, Kind.SWAP, Kind.SHED, Kind.POWER_STEP)
 #: At most so many moments of a turn are kept, to be corrected by what was read later.
 MOST_MARKS = 12
 
@@ -61,7 +65,8 @@ def readings_of(
     """
     The readings of an event that count, by battery, oldest first.
 
-    What was noted at the shelf in the days before it and while it ran counts too.
+    What was noted at the shelf in the days before it and while it ran counts too, and
+    what people said of a battery's end.
     """
     readings: defaultdict[UUID, list[FieldEntry]] = defaultdict(list)
     span = (event.starts_at - AT_THE_SHELF, event.ends_at)
@@ -81,7 +86,42 @@ def readings_of(
     for entry in counting(entries).order_by("effective_at", "uid"):
         if entry.battery is not None:
             readings[entry.battery].append(entry)
+    for uid, entry in _ends_said(event, since):
+        if battery in (None, uid):
+            readings[uid].append(entry)
+            readings[uid].sort(key=lambda one: (one.effective_at, one.uid))
     return readings
+
+
+def _ends_said(
+    event: Event, since: datetime | None
+) -> Iterator[tuple[UUID, FieldEntry]]:
+    """What was said of batteries' ends: of a swap's old one, else of what served."""
+    entries = FieldEntry.objects.filter(event_key=event.pk, kind__in=SAYS_END)
+    if since is not None:
+        entries = entries.filter(effective_at__gt=since)
+    found = counting(entries.exclude(note="")).order_by("effective_at", "uid")
+    said = [entry for entry in found if says_end(entry.note)]
+    if not said:
+        return
+    served = Placement.objects.filter(
+        place__kind=PlaceKind.POSITION,
+        place__station_key__in={entry.station_key for entry in said},
+    ).select_related("place")
+    for entry in said:
+        here = [
+            one.battery
+            for one in served
+            if one.place is not None
+            and one.place.station_key == entry.station_key
+            and one.started_at < entry.effective_at
+            and (one.ended_at is None or entry.effective_at <= one.ended_at)
+        ]
+        is_swap = entry.kind == Kind.SWAP
+        battery = entry.battery_out if is_swap else entry.battery
+        battery = battery or (here[-1] if here else None)
+        if battery is not None:
+            yield battery, entry
 
 
 def lives_of(batteries: Iterable[UUID]) -> defaultdict[UUID, list[Placement]]:
@@ -237,9 +277,13 @@ class Walk:
             if entry is not None:
                 said |= planned_ah >= LEAST_AH
                 hours = (moment - turn.start).total_seconds() / 3600
-                for one in filter(
-                    self.counts, reading_steps(entry, belief.pack, hours)
-                ):
+                steps = reading_steps(
+                    entry,
+                    belief.pack,
+                    hours,
+                    self.physics.end_soc(turn.station, turn.battery),
+                )
+                for one in filter(self.counts, steps):
                     belief.apply(one)
             elif moment in wanted and len(turn.history) < len(wanted):
                 belief.mark()
@@ -411,6 +455,7 @@ def _row(
         as_of=life.at,
         read_at=readings[-1].effective_at if readings else None,
         evidence=found.evidence[:200],
+        contradicts=found.contradicts[:200],
         parts_soc=joint.soc.tolist(),
         parts_factor=joint.factor.tolist(),
         parts_sd=joint.factor_sd.tolist(),
@@ -432,10 +477,19 @@ def believed_draws(physics: EventPhysics) -> dict[UUID, DrawFactor]:
     }
 
 
-def reading_steps(entry: FieldEntry, pack: Pack, hours: float = 0.0) -> list[Step]:
-    """Return what a reading says, so many hours into its turn, as steps of a belief."""
+def reading_steps(
+    entry: FieldEntry, pack: Pack, hours: float = 0.0, end_soc: float = END_SOC
+) -> list[Step]:
+    """
+    Return what a reading says, so many hours into its turn, as steps of a belief.
+
+    `end_soc`: where power ends there, as people say that it did.
+    """
     if entry.kind == Kind.CHARGED:
         return [charge.ended_step(pack, entry)]
+    if entry.kind in SAYS_END:
+        words = f"said: {entry.note}"[:80]
+        return [Known(soc=end_soc, sd=END_SD, words=words, wrong=END_WRONG)]
     steps: list[Step] = []
     if entry.amp_hours is not None:
         steps.append(

@@ -9,8 +9,8 @@ from uuid import UUID, uuid4
 from django import forms
 from django.db.models import Q, QuerySet
 
-from hollow_kettle.clock import local
-from hollow_kettle.log.models import BatteryNow, Place, PlaceKind
+from hollow_kettle.clock import local, told
+from hollow_kettle.log.models import BatteryNow, Place, PlaceKind, StationSpan
 from hollow_kettle.plan.bridge.problems import problem_for
 from hollow_kettle.plan.models import Bay, Event, Source, Station
 from hollow_kettle.shelf.assets.services import look_alike, plain_tag
@@ -28,6 +28,8 @@ from .times import typed_moment
 
 #: A time without a date that long ago may be a slip. Common practice, no source.
 LONG_AGO = timedelta(hours=12)
+#: A time so far ahead of now is asked about. [min] Common practice, no source.
+AHEAD_MIN = 2.0
 #: A reading so far outside what is believed is asked about; and a count of so many
 #: times what is printed on a battery. Common practice, no source.
 FAR, TOO_MUCH = 0.25, 1.5
@@ -58,7 +60,7 @@ class EntryForm(Dressed, forms.Form):
     taken = forms.CharField(
         label="When",
         required=False,
-        max_length=16,
+        max_length=24,
         help_text="Like 23:24 or 2026-06-27 23:24; empty means now.",
         widget=forms.TextInput(attrs={"placeholder": "now", "autocomplete": "off"}),
     )
@@ -119,6 +121,14 @@ class EntryForm(Dressed, forms.Form):
         taken = data.get("taken")
         typed = self.data.get("taken", "")
         if taken is None:
+            return data
+        ahead = (taken - self.now).total_seconds() / 60
+        if ahead >= AHEAD_MIN and not is_far_outside(self.event, taken):
+            self.ask(
+                "taken",
+                f"{told(taken, self.event.zone)} is {ahead:.0f} min ahead of now, "
+                f"{told(self.now, self.event.zone)}. Correct it, or tick “I'm sure”.",
+            )
             return data
         is_old = self.now - taken > LONG_AGO and "-" not in typed
         if is_old and taken < self.event.starts_at:
@@ -377,6 +387,25 @@ class StationForm(EntryForm):
     def __init__(self, *args: Any, event: Event, **kwargs: Any) -> None:
         super().__init__(*args, event=event, **kwargs)
         self.fields["station"].queryset = event.stations.all()  # type: ignore[attr-defined]
+
+    def clean(self) -> dict[str, Any]:
+        """Back before it went off leaves it off: that is asked about."""
+        data = super().clean()
+        station, taken = data.get("station"), data.get("taken")
+        if data.get("what") != "back" or station is None or taken is None:
+            return data
+        off = StationSpan.objects.filter(
+            station_key=station.pk, what="off_air", ended_at=None, started_at__gt=taken
+        ).first()
+        if off is not None:
+            since, zone = off.started_at, self.event.zone
+            self.ask(
+                "taken",
+                f"{station} is noted off the air since {told(since, zone)}, later than "
+                f"{told(taken, zone)}: so it would stay off. Correct the time, or tick "
+                "“I'm sure”.",
+            )
+        return data
 
 
 class SourceForm(EntryForm):

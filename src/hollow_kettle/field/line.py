@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
-from hollow_kettle.clock import from_local, local
+from hollow_kettle.clock import from_local, letters_of, local
 from hollow_kettle.log.models import BatteryNow, FieldEntry, Kind, Place, PlaceKind
 from hollow_kettle.plan.models import Event
 from powercore.belief.believed import SocEstimate
@@ -94,7 +96,7 @@ class Ear:
             sources=tuple(self._sources),
             feeds={stations[key]: tags[uid] for key, uid in serving if key in stations},
             now=now.replace(tzinfo=None, second=0, microsecond=0),
-            ahead_of_utc=now.utcoffset() or now - now,
+            zone=ZoneInfo(event.zone),
         )
 
     def hear(self, text: str) -> list[Heard]:
@@ -124,7 +126,7 @@ class Ear:
             "tag_out": said.battery_out,
             "text": said.text,
             "sure": "on" if said.is_sure else "",
-            "taken": f"{said.when:%Y-%m-%d %H:%M}" if said.when else "",
+            "taken": self._typed(said.when),
             "what": said.what,
             "state": said.what,
             "how": said.how or "receiving",
@@ -150,8 +152,21 @@ class Ear:
             "panels": owner.pk if owner else "",
         }
 
+    def _typed(self, when: datetime | None) -> str:
+        """A moment as a form takes it; in UTC where its hour is there twice."""
+        if when is None:
+            return ""
+        moment = from_local(when, self.event.zone)
+        if letters_of(moment, self.event.zone):
+            return f"{moment:%Y-%m-%d %H:%M}z"
+        return f"{when:%Y-%m-%d %H:%M}"
+
     def _words(self, said: Said) -> str:
         plain = write(said).removesuffix(" !")
+        if said.when is not None:
+            bare = f"{said.when:%Y-%m-%d %H:%M}"
+            zone = letters_of(from_local(said.when, self.event.zone), self.event.zone)
+            plain = plain.replace(bare, f"{bare}{zone}", 1)
         if said.kind != core.READING:
             return plain
         here = {tag: station for station, tag in self.names.feeds.items()}

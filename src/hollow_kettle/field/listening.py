@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.plan.models import Event
 from powercore.physics.loads import Opening
 
@@ -23,9 +23,7 @@ def next_call(event: Event, openings: Sequence[Opening], now: datetime) -> str:
     if not windows:
         return ""
     start, end = min(windows)
-    begins, until = (
-        f"{local(event.moment_of(at), event.zone):%H:%M}" for at in (start, end)
-    )
+    begins, until = (f"{told(event.moment_of(at), event.zone)}" for at in (start, end))
     if start <= minute:
         return f"listens now, until {until}"
     return f"listens {begins}–{until}"

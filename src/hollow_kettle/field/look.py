@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import timedelta
 from uuid import UUID
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import local, told
 from hollow_kettle.log.models import EXCLUSIVE_KINDS, Kind
 from powercore.belief.draw import DrawFactor
 from powercore.gear.faults import symptom_of
@@ -69,6 +69,12 @@ def _batteries(board: Board, holds: Mapping[UUID, str]) -> Iterator[str]:
                 "its maker says. It need not be dead."
             )
     for one in board.batteries:
+        if one.row is not None and one.row.contradicts:
+            yield (
+                f"{one.tag}: {one.row.contradicts}. Wrong tag, a joint, a dead cell? "
+                "Read it again, unplugged."
+            )
+    for one in board.batteries:
         place = one.row.place if one.row is not None else None
         if one.is_held and place is not None and place.kind in EXCLUSIVE_KINDS:
             why = holds.get(one.uid, "see the shelf")
@@ -92,7 +98,7 @@ def _bays(physics: EventPhysics, board: Board) -> Iterator[str]:
     for name, since in off.items():
         if since is not None:
             yield (
-                f"{name} is off since {local(since, zone):%H:%M}: nothing charges on "
+                f"{name} is off since {told(since, zone)}: nothing charges on "
                 "it. Replan, or log it on again."
             )
 

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 
 from django.db import transaction
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.models import Event
 
@@ -87,7 +87,7 @@ class Seen:
     def _at(self, minutes: float | None) -> str:
         if minutes is None:
             return "after the end"
-        return f"{local(self.at + timedelta(minutes=minutes), self.zone):%H:%M}"
+        return f"{told(self.at + timedelta(minutes=minutes), self.zone)}"
 
 
 class WhatMoved:
@@ -104,7 +104,7 @@ class WhatMoved:
         if self.before is None:
             return ""
         moved = self.before.until(Seen.of(self.event, board_of(self.event, self.now)))
-        since = f"{local(self.at, self.event.zone):%H:%M}"
+        since = f"{told(self.at, self.event.zone)}"
         if not moved:
             return f"Counted anew from {since} on: nothing of now is otherwise."
         return f"Counted anew from {since} on: {'; '.join(moved)}."

@@ -28,6 +28,7 @@ from powercore.belief.believed import (
     carried,
     unknown,
 )
+from powercore.belief.ends import END_SOC
 from powercore.belief.slack import with_planned_draw
 from powercore.belief.steps import Charging, Step, Use
 from powercore.event.problem import Problem
@@ -167,6 +168,12 @@ class EventPhysics:
                 return (start - at + left_min) / 60
             left_min -= max(0.0, window.end_min - start)
         return None
+
+    def end_soc(self, station: str | None, battery: UUID) -> float:
+        """Where a battery's power ends at a station, or anywhere. (0 to 1)"""
+        if station not in self.problem.stations or self.pack(battery) is None:
+            return END_SOC
+        return max(END_SOC, self.problem.feed(str(station), str(battery)).floor_soc)
 
     def pack(self, battery: UUID) -> Pack | None:
         """A battery of the event as the core sees it."""

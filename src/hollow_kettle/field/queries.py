@@ -8,7 +8,7 @@ from uuid import UUID
 import numpy as np
 from django.db.models import Count, Exists, OuterRef, Q, QuerySet, Subquery
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.instruments.models import Device
 from hollow_kettle.log.models import (
     CALLS,
@@ -376,15 +376,13 @@ def _soonest(
     best = max(free, key=lambda one: one.soc.low, default=None)
     said = "no battery is ready: ask what it is, and replan"
     if best is not None:
-        said = (
-            f"soonest: {best.tag}, there {local(now + walk, zone):%H:%M} if it goes now"
-        )
+        said = f"soonest: {best.tag}, there {told(now + walk, zone)} if it goes now"
     move = line.move
     if move is None or move.is_spare or move.bring is None:
         return said
     is_out = line.progress is not None and line.progress.left is not None
     if is_out or best is None or move.arrive <= now + walk:
-        return f"{move.bring} arrives {local(max(now, move.arrive), zone):%H:%M}"
+        return f"{move.bring} arrives {told(max(now, move.arrive), zone)}"
     return said
 
 

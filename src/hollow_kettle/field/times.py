@@ -12,7 +12,8 @@ from .services import AHEAD
 
 _TIME = re.compile(
     r"(?:(?P<date>\d{4}-\d\d-\d\d)[ t]+)?"
-    r"(?:(?P<hour>\d{1,2}):(?P<minute>\d\d)|(?P<four>\d{4}))\s?(?P<zulu>z|utc)?",
+    r"(?:(?P<hour>\d{1,2}):(?P<minute>\d\d)|(?P<four>\d{4}))"
+    r"\s?(?:(?P<zulu>z|utc)|(?P<letters>[a-z]{3,5}|[+-]\d\d(?:\d\d)?))?",
     re.IGNORECASE,
 )
 
@@ -21,7 +22,8 @@ def typed_moment(text: str, now: datetime, zone: str) -> datetime | None:
     """
     Return the moment that was typed, in UTC; None where it is no time.
 
-    An hour alone is the latest one, a little ahead allowed.
+    An hour alone is the latest one, a little ahead allowed. One that is there twice, as
+    clocks go back, is the latest that has been, unless its zone's letters say which.
     """
     found = _TIME.fullmatch(text.strip())
     if found is None:
@@ -42,11 +44,25 @@ def typed_moment(text: str, now: datetime, zone: str) -> datetime | None:
         if not FIRST_YEAR <= day.year <= LAST_YEAR:  # no clock is turned so far
             return datetime(day.year, day.month, day.day, hour, minute, tzinfo=UTC)
 
-    def on(that: date) -> datetime:
+    def on(that: date) -> datetime | None:
         wall = datetime(that.year, that.month, that.day, hour, minute)  # noqa: DTZ001
-        return wall.replace(tzinfo=UTC) if is_utc else from_local(wall, zone)
+        if is_utc:
+            return wall.replace(tzinfo=UTC)
+        both = [from_local(wall.replace(fold=fold), zone) for fold in (0, 1)]
+        if letters := found["letters"]:
+            both = [one for one in both if _letters(one, zone) == letters.casefold()]
+            if not both:
+                return None
+        been = [one for one in both if one <= now + timedelta(minutes=1)]
+        return max(been, default=both[0])
 
     moment = on(day)
+    if moment is None:
+        return None
     if not found["date"] and moment > now + AHEAD:
         moment = on(day - timedelta(days=1))
     return moment
+
+
+def _letters(moment: datetime, zone: str) -> str:
+    return (local(moment, zone).tzname() or "").casefold()

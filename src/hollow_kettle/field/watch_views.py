@@ -11,7 +11,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST, require_safe
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.log.models import (
     CALLS,
     MOVE_STATES,
@@ -139,8 +139,7 @@ def set_up_list(request: HttpRequest, uid: UUID) -> HttpResponse:
     ).values_list("place__station_key", "battery", "since")
     tags = dict(event.batteries.values_list("pk", "tag"))
     logged = {
-        station: f"{tags.get(battery, 'a battery')} in since "
-        f"{local(since, event.zone):%H:%M}"
+        station: f"{tags.get(battery, 'a battery')} in since {told(since, event.zone)}"
         for station, battery, since in here
         if since is not None
     }

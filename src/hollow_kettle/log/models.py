@@ -468,6 +468,8 @@ class BatteryNow(models.Model):
     as_of = models.DateTimeField(null=True)
     read_at = models.DateTimeField(null=True)
     evidence = models.CharField(max_length=200)
+    #: What was read of it that contradicts what was believed until then.
+    contradicts = models.CharField(max_length=200, blank=True, default="")
     #: The last voltage read was 0 V: its protection has tripped, whatever its charge.
     is_tripped = models.BooleanField(default=False)
     base_tripped = models.BooleanField(default=False)

@@ -7,7 +7,7 @@ from typing import Any
 
 from django.db.models import Field, ForeignKey, Model, QuerySet
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.people.models import Actor
 
 from .models import ChangeNote, Event
@@ -65,7 +65,7 @@ def _shown(row: Model, field: Field[Any, Any], zone: str) -> str:
     if isinstance(field, ForeignKey):
         return str(getattr(row, field.name))
     if isinstance(value, datetime):
-        return f"{local(value, zone):%a %d %b %H:%M}"
+        return told(value, zone, "%a %d %b %H:%M")
     if isinstance(value, float):
         return f"{value:g}"
     return str(dict(field.flatchoices).get(value, value))

@@ -45,6 +45,8 @@ class SocEstimate:
     high: float
     methods: tuple[MethodAnswer, ...] = ()
     evidence: str = "never seen"
+    #: What was read last, where it contradicts what was believed until then.
+    contradicts: str = ""
 
     @property
     def sd(self) -> float:

@@ -23,10 +23,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 import numpy as np
-from scipy.special import ndtr
+from scipy.special import logsumexp, ndtr
 
 from powercore.belief.believed import (
     GIVEN_SD,
+    WIDE,
     Begun,
     Joint,
     MethodAnswer,
@@ -56,7 +57,7 @@ from powercore.belief.steps import (
     VoltsReading,
 )
 from powercore.physics.battery import Pack
-from powercore.values import FloatArray, in_range
+from powercore.values import FloatArray, IntArray, in_range
 
 # How far off things are, one standard deviation each. Common practice, no source.
 #: Share of readings that are misread, misheard or of another battery.
@@ -68,7 +69,7 @@ GAUGE_LASTS, GAUGE_SD = 0.035, 0.02
 #: A hand-held meter and its leads; and who reads it. [V]
 METER_LASTS_V, METER_SD_V = 0.02, 0.02
 #: A counter's gain as a share, its zero [A], and one reading of it [Ah].
-COUNTER_GAIN, COUNTER_ZERO_A, COUNTER_SD_AH = 0.03, 0.02, 0.05
+COUNTER_GAIN, COUNTER_ZERO_A, COUNTER_SD_AH = 0.02, 0.02, 0.05
 #: What stations draw against a plan: three in four are off by so many times what their
 #: plan says that it may be off.
 CLUB_DRAWS = 2.5
@@ -76,8 +77,20 @@ CLUB_DRAWS = 2.5
 BAY_SD, BAY_DEAD = 0.2, 0.04
 #: A battery on its way or at rest is where it was, but for this share of it all.
 ANYWHERE = 0.01
-#: A pair that is less likely is let go of: some five wrong readings in a row.
-FORGOTTEN = 1e-6
+#: And by each reading an hour after the last one, the share of it being anywhere: a
+#: wrong tag, a dead cell, another battery than thought. What has no share can't win.
+ELSEWHERE = 0.01
+#: What a battery holds over what is trusted: of a tested one, and of one that is not.
+HOLDS_TESTED, HOLDS = 0.035, 0.12
+#: How many volts under load are read behind a lead or a joint that takes some, and how
+#: much: mean and spread. [V], a 12 V pack
+LEAD_SHARE, LEAD_V, LEAD_SD_V = 0.06, -0.2, 0.2
+#: A reading contradicts of which belief alone explains no more. (0 to 1)
+CONTRADICTS = 0.5
+#: How often a bay that works stops within an hour, and nobody notes it.
+BAY_STOPS = 0.02
+#: A pair that is less likely is let go of; `ELSEWHERE` brings back what was wrongly so.
+FORGOTTEN = 1e-4
 #: How much of an error that lasts is still there in the next turn.
 KEEPS = 0.8
 #: A pack not left alone so long is not at its rested volts. [min]
@@ -87,8 +100,8 @@ RESTED_MIN = 240.0
 SURFACE_V, SURFACE_MIN = 0.03, 90.0
 
 # What each small filter carries, beside where its charge goes by itself.
-_SOC, _USED, _FACTOR, _VOLTS, _GAUGE, _GAIN, _ZERO, _GIVEN = range(8)
-_SIZE = 8
+_SOC, _USED, _FACTOR, _VOLTS, _GAUGE, _GAIN, _ZERO, _GIVEN, _HOLDS, _LEAD = range(10)
+_SIZE = 10
 #: What a reading sees of a filter: how much of which of its numbers.
 Seen = Mapping[int, FloatArray | float]
 _FINE: FloatArray = np.linspace(0, 1, 201)
@@ -132,6 +145,8 @@ class Belief:
                 COUNTER_GAIN,
                 COUNTER_ZERO_A,
                 GIVEN_SD,
+                HOLDS if pack.tested_ah is None else HOLDS_TESTED,
+                0.0,
             ]
         )
         charge = start or Mixture.flat(SOC_EDGES)
@@ -167,7 +182,7 @@ class Belief:
         """Lay out the bank of a turn: each charge with each factor."""
         start, factor = begun.charge, begun.factor
         pairs = np.outer(start.weight, factor.weight).ravel()
-        kept = pairs > 1e-9
+        kept = pairs > 1e-6
         which, what = np.divmod(np.flatnonzero(kept), factor.weight.size)
         count = which.size
         self._log = np.log(pairs[kept])
@@ -176,7 +191,9 @@ class Belief:
         self._begins = self._path
         self._factor = factor.mean[what]
         self._x = np.zeros((count, _SIZE))
-        self._x[:, _VOLTS:] = begun.errors[_VOLTS:]
+        # What a lead takes is its station's, and stays there.
+        known = begun.errors[:_LEAD]
+        self._x[:, _VOLTS : known.size] = known[_VOLTS:]
         self._p = np.zeros((count, _SIZE, _SIZE))
         self._p[:, _SOC, _SOC] = start.var[which]
         self._p[:, _FACTOR, _FACTOR] = factor.var[what]
@@ -185,6 +202,9 @@ class Belief:
         self._start_band = band(*self._soc_points())
         self._amps: FloatArray | float = 0.0
         self._is_charging = False
+        self._has_read = self._has_leads = False
+        self._settled, self._said, self.contradicts = self._log.size, "", ""
+        self._unread_h = 0.0
         self._paths: list[FloatArray] = []
 
     # What happens
@@ -204,17 +224,21 @@ class Belief:
 
     def _use(self, step: Use) -> None:
         hours = max(step.hours, 1e-3)
+        self._unread_h += hours
         drawn_ah = self._factor * step.planned_ah
         # Lead-acid gives less of itself at a high current.
         drawn = step.planned_ah / self.pack.ah_at(drawn_ah / hours)
         given = step.given_ah / self.pack.trusted_ah
         noise = wandered(self._factor, drawn, hours)
         self._amps = (drawn_ah - step.given_ah) / hours
-        to: Seen = {_FACTOR: -drawn, _GIVEN: given}
+        out = self._factor * drawn
+        to: Seen = {_FACTOR: -drawn, _GIVEN: given, _HOLDS: out - given}
         self._move(self._path - self._factor * drawn + given, noise, to)
 
     def _charge(self, step: Charging) -> None:
         self._is_charging = True
+        self._unread_h += step.hours
+        self._stopped(step)
         model, hours = step.model, step.hours
 
         def after(share: FloatArray, factor: FloatArray) -> FloatArray:
@@ -224,8 +248,96 @@ class Belief:
         there = after(self._path, self._factor)
         further = (after(self._path + small, self._factor) - there) / small
         faster = (after(self._path, self._factor + small) - there) / small
-        noise = (0.02 * (there - self._path)) ** 2
-        self._move(there, noise, {_FACTOR: faster}, further)
+        gained = there - self._path
+        to: Seen = {_FACTOR: faster, _HOLDS: -gained}
+        self._move(there, (0.02 * gained) ** 2, to, further)
+
+    def _stopped(self, step: Charging) -> None:
+        """Add that the bay stopped on the way, for each pair: at once, early, late."""
+        works = np.flatnonzero(self._factor > 0)
+        stops = min(0.2, BAY_STOPS * step.hours)
+        if works.size == 0 or stops <= 0:
+            return
+        log, before = self._log[works], self._path[works]
+        for share in (0.0, 0.35, 0.7):
+            ran = self._factor[works] * share * step.hours
+            path = charged(step.model, before, ran)
+            new = self._copied(works, log + np.log(stops / 3))
+            self._path[new] = path
+            self._factor[new] = 0.0
+            self._x[new, _FACTOR] = 0.0
+            self._p[new, _FACTOR] = self._p[new, :, _FACTOR] = 0.0
+        self._log[works] += np.log(1 - stops)
+        self._weigh()
+        self._drop()
+
+    def _copied(self, which: IntArray, log: FloatArray) -> slice:
+        """Add copies of some pairs with other weights; where they are now."""
+        count = self._log.size
+        self._log = np.concatenate([self._log, log])
+        self._factor = np.concatenate([self._factor, self._factor[which]])
+        self._path = np.concatenate([self._path, self._path[which]])
+        self._begins = np.concatenate([self._begins, self._begins[which]])
+        self._x = np.concatenate([self._x, self._x[which]])
+        self._p = np.concatenate([self._p, self._p[which]])
+        self._paths = [np.concatenate([path, path[which]]) for path in self._paths]
+        if isinstance(self._amps, np.ndarray):
+            self._amps = np.concatenate([self._amps, self._amps[which]])
+        return slice(count, self._log.size)
+
+    def _elsewhere(self) -> None:
+        """
+        Add that it may be anywhere, whatever was read before.
+
+        What flowed is as it is believed; what the battery held as it began is not.
+        """
+        if not self._has_read:
+            return  # it began so, a moment ago
+        ends = np.linspace(0, 1, 9)
+        middle, count = (ends[1:] + ends[:-1]) / 2, ends.size - 1
+        weight = self._weights
+        mean = weight @ self._x
+        off = self._x - mean
+        spread = np.einsum("i,ij,ik->jk", weight, off, off)
+        spread += np.einsum("i,ijk->jk", weight, self._p)
+        now = weight @ self._path
+        likeliest = np.argmax(weight)
+        chance = ELSEWHERE * min(1.0, max(0.3, self._unread_h))
+        share = logsumexp(self._log) + np.log(chance / count)
+        new = self._copied(np.full(count, likeliest), np.full(count, share))
+        used = weight @ (self._begins[: weight.size] - self._path[: weight.size])
+        self._path[new] = middle
+        self._begins[new] = middle + used
+        self._factor[new] = weight @ self._factor[: weight.size]
+        self._x[new] = mean
+        self._x[new, _SOC] = 0.0
+        wide = (ends[1] - ends[0]) ** 2 / 12
+        spread[_SOC] = spread[:, _SOC] = 0.0
+        spread[_SOC, _SOC] = wide
+        for at, path in enumerate(self._paths, _SIZE):
+            self._paths[at - _SIZE] = path = path.copy()
+            was = weight @ path[: weight.size] - now
+            path[new] = np.clip(middle + was, 0, 1)
+            self._x[new, at] = 0.0
+            spread[at] = spread[:, at] = 0.0
+            spread[at, at] = spread[at, _SOC] = spread[_SOC, at] = wide
+        self._p[new] = spread
+        self._weigh()
+
+    def _behind_leads(self) -> None:
+        """Add that volts under load are read behind something that takes some."""
+        if self._has_leads:
+            return
+        self._has_leads = True
+        kept = np.flatnonzero(self._weights > 1e-4)
+        volts = self.pack.nominal_v / 12.8
+        log = self._log[kept] + np.log(LEAD_SHARE)
+        new = self._copied(kept, log)
+        self._x[new, _LEAD] = LEAD_V * volts
+        self._p[new, _LEAD] = self._p[new, :, _LEAD] = 0.0
+        self._p[new, _LEAD, _LEAD] = (LEAD_SD_V * volts) ** 2
+        self._log[kept] += np.log(1 - LEAD_SHARE)
+        self._weigh()
 
     def _move(
         self,
@@ -262,12 +374,24 @@ class Belief:
     # What is read
 
     def _read(self, step: Reading) -> None:
+        is_loaded = isinstance(step, VoltsReading) and step.how != "unplugged"
+        if is_loaded and self._is_charging:
+            return  # volts under charge say nothing of the charge
+        before = self._log.size
+        self._elsewhere()
+        if is_loaded:
+            self._behind_leads()
+        self._settled = before if self._log.size > before else self._log.size
+        self._said = step.words
+        self._take(step)
+        self._has_read, self._unread_h = True, 0.0
+
+    def _take(self, step: Reading) -> None:
         if isinstance(step, Known):
             in_range("State of charge", step.soc, low=0, high=1)
             self._note("seen", _bell(_FINE, step.soc, step.sd), step.words)
-            self._weigh_in(
-                step.soc, self._path, {_SOC: 1.0}, step.sd**2, None, self.not_so
-            )
+            wrong = self.not_so if step.wrong is None else step.wrong
+            self._weigh_in(step.soc, self._path, {_SOC: 1.0}, step.sd**2, None, wrong)
         elif isinstance(step, GaugeReading):
             sd = float(np.hypot(GAUGE_LASTS, GAUGE_SD))
             self._note("gauge", _bell(_FINE, step.soc, sd), step.words)
@@ -285,15 +409,13 @@ class Belief:
         share = step.ah / full_ah
         used = self._begins - self._path
         zero = step.hours / full_ah
-        seen: Seen = {_USED: 1.0, _GAIN: used, _ZERO: zero}
+        seen: Seen = {_USED: 1.0, _GAIN: used, _ZERO: zero, _HOLDS: used}
         self._weigh_in(share, used, seen, (COUNTER_SD_AH / full_ah) ** 2, 1.0)
         low, _, high = (float(np.clip(end - share, 0, 1)) for end in self._start_band)
         self._say("counter", low, high, step.words)
 
     def _measure(self, step: VoltsReading) -> None:
         pack = self.pack
-        if self._is_charging and step.how != "unplugged":
-            return  # volts under charge say nothing of the charge
         curve_v, lasting = pack.chem.curve_sd_v * pack.series, self._lasting[_VOLTS]
         # Not rested yet; or the sag, and so the resistance, weighs most.
         unrested = step.how == "unplugged" and step.unplugged_min < RESTED_MIN
@@ -325,6 +447,8 @@ class Belief:
         low_v, high_v = (float(expected(np.array(end))) for end in (0.0, 1.0))
         volts = np.clip(step.volts + sag_v, low_v - lasting, high_v + lasting)
         seen: Seen = {_SOC: slope, _VOLTS: 1.0}
+        if step.how != "unplugged":
+            seen = {**seen, _LEAD: 1.0}
         wide = 1 / (high_v - low_v)
         self._weigh_in(volts, mean, seen, fresh + bent, wide)
         sd_v = float(np.hypot(lasting, fresh**0.5))
@@ -361,6 +485,7 @@ class Belief:
         wrong = self.outlier if wrong is None else wrong
         likely = (1 - wrong) * fits + wrong * wide
         right = (1 - wrong) * fits / np.maximum(likely, 1e-300)
+        self._compare(right, likely, np.broadcast_to(off, likely.shape))
         gain = cross / np.asarray(total)[:, None]
         x += (right * off)[:, None] * gain
         shrinks = right * total - right * (1 - right) * off**2
@@ -369,10 +494,30 @@ class Belief:
         self._weigh()
         self._drop()
 
+    def _compare(self, right: FloatArray, likely: FloatArray, off: FloatArray) -> None:
+        """Note whether what was believed calls a reading wrong, and which way."""
+        usual = self._weights.copy()
+        leads = self._p[:, _LEAD, _LEAD] > 0
+        if usual[leads].sum() < 0.5:
+            usual[leads] = 0.0
+        usual[self._settled :] = 0.0
+        whole = max(self._weights @ likely, 1e-300)
+        explained = usual @ (right * likely) / whole
+        # What had next to no share and has much of it now was not believed either.
+        rises = self._weights * likely / whole
+        rose = rises[likely > 10 * whole].sum()
+        self.contradicts = ""
+        is_known = self._start_band[2] - self._start_band[0] < WIDE or self._has_read
+        if usual.sum() > 0 and (
+            explained < CONTRADICTS or (is_known and rose > CONTRADICTS)
+        ):
+            way = "below" if usual @ off < 0 else "above"
+            self.contradicts = f"{self._said} is far {way} what was believed"
+
     def _drop(self) -> None:
         """Let go of pairs that nothing likely brings back, once they are many."""
         kept = self._weights > FORGOTTEN
-        if np.count_nonzero(kept) > 0.8 * kept.size:
+        if np.count_nonzero(kept) > 0.9 * kept.size:
             return
         self._log, self._factor = self._log[kept], self._factor[kept]
         self._path, self._begins = self._path[kept], self._begins[kept]
@@ -420,6 +565,7 @@ class Belief:
             high=high,
             methods=tuple(self._answers.values()),
             evidence=self._evidence,
+            contradicts=self.contradicts,
         )
 
     def _soc_points(self) -> tuple[FloatArray, FloatArray]:

@@ -62,7 +62,9 @@ def slack_of(hours: FloatArray, arrive_h: float | None, lateness_min: float) -> 
         late = np.where(gap_min <= 0, 1.0, 0.0)
         if lateness_min > 0:
             is_near = (gap_min > 0) & (gap_min < MOST_LATE * lateness_min)
-            late = np.where(is_near, np.exp(-gap_min / lateness_min), late)
+            late = np.where(
+                is_near, np.exp(-np.maximum(gap_min, 0.0) / lateness_min), late
+            )
         chance = float(np.mean(late))
 
     def until(end_h: float, less_min: float) -> float | None:

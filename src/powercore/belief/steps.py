@@ -42,6 +42,8 @@ class Known:
     soc: float
     sd: float = 0.02
     words: str = ""
+    #: How often what was so said is not so; None: as usual.
+    wrong: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

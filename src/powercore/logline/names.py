@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, tzinfo
 
 from powercore.values import without_zeros
 
@@ -33,9 +33,9 @@ class Names:
     sources: tuple[str, ...] = ()
     #: What feeds a station now, by its name.
     feeds: Mapping[str, str] = field(default_factory=dict)
-    #: The clock on the wall, and how far it is ahead of UTC.
+    #: The clock on the wall, and its zone; an hour that is there twice has its `fold`.
     now: datetime
-    ahead_of_utc: timedelta = timedelta()
+    zone: tzinfo = UTC
 
     def battery(self, said: str) -> str | None:
         """Return the tag that was said, as the club writes it."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 from powercore.limits import YEARS
 from powercore.logline.names import Names, calls
@@ -100,6 +100,8 @@ _AGO = (
     r"(?P<many>half an?|an?|\d+(?:\.\d+)?)\s?"
     r"(?P<unit>h|hours?|hrs?|min|minutes?|mins|m) ago\b"
 )
+#: A time so far ahead is meant; further, it is yesterday's.
+_AHEAD = timedelta(minutes=30)
 _BAY = re.compile(r"(?:bay|charger) ?(\w*\d\w*|[a-z](?![a-z]))?")
 _RACK = re.compile(r"(?:the )?(?:yard rack|yard|rack)\b")
 
@@ -147,7 +149,8 @@ class Cut:
             many = {"half a": 0.5, "half an": 0.5, "a": 1.0, "an": 1.0}.get(ago["many"])
             count = float(ago["many"]) if many is None else many
             unit_min = 60 if ago["unit"].startswith("h") else 1
-            moment = self.names.now - timedelta(minutes=count * unit_min)
+            here = self._utc(self.names.now) - timedelta(minutes=count * unit_min)
+            moment = self._wall(here).replace(second=0, microsecond=0)
             return Token(WHEN, "", ago.group(), moment=moment), ago.end()
         for pattern in self._times:
             found = pattern.match(text, at)
@@ -160,9 +163,19 @@ class Cut:
         hour, minute = int(named["hour"]), int(named["minute"])
         if hour > 23 or minute > 59:
             return Token(WRONG, f"{named['hour']}{named['minute']} is no time", "")
-        now = self.names.now
-        ahead = self.names.ahead_of_utc if named.get("z") else timedelta()
-        moment = (now - ahead).replace(hour=hour, minute=minute) + ahead
+        is_utc = bool(named.get("z"))
+        now = self._utc(self.names.now)
+        here = now.replace(tzinfo=None) if is_utc else self.names.now
+
+        def on(day: datetime) -> datetime:
+            wall = day.replace(hour=hour, minute=minute, second=0, microsecond=0)
+            if is_utc:
+                return wall.replace(tzinfo=UTC)
+            # Of an hour that is there twice: the latest that has been.
+            later = self._utc(wall.replace(fold=1))
+            first = self._utc(wall.replace(fold=0))
+            return later if later <= now + timedelta(minutes=1) else first
+
         if named.get("date"):
             try:
                 day = datetime.strptime(named["date"], "%Y-%m-%d")  # noqa: DTZ007
@@ -170,17 +183,21 @@ class Cut:
                 return Token(WRONG, f"{named['date']} is no date", "")
             if not YEARS.low <= day.year <= YEARS.high:
                 return Token(WRONG, f"{named['date']} is in no year of a club", "")
-            moment = day.replace(hour=hour, minute=minute) + ahead
+            moment = on(day)
         elif named.get("yesterday"):
-            moment = (now - timedelta(days=1)).replace(hour=hour, minute=minute)
+            moment = on(here - timedelta(days=1))
         else:
             # The nearest that is not ahead.
-            while moment > now + timedelta(minutes=30):
-                moment -= timedelta(days=1)
-            while moment <= now - timedelta(days=1) + timedelta(minutes=30):
-                moment += timedelta(days=1)
-        moment = moment.replace(second=0, microsecond=0)
-        return Token(WHEN, "", found.group(), moment=moment)
+            days = (on(here + timedelta(days=number)) for number in (1, 0, -1))
+            moment = next((one for one in days if one <= now + _AHEAD), on(here))
+        return Token(WHEN, "", found.group(), moment=self._wall(moment))
+
+    def _utc(self, wall: datetime) -> datetime:
+        return wall.replace(tzinfo=self.names.zone).astimezone(UTC)
+
+    def _wall(self, moment: datetime) -> datetime:
+        """The wall clock at a moment; `fold` tells hours apart that are there twice."""
+        return moment.astimezone(self.names.zone).replace(tzinfo=None)
 
     def _name(self, text: str, at: int) -> tuple[Token, int] | None:
         for kind, known in ((STATION, self._stations), (SOURCE, self._sources)):

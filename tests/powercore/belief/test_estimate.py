@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from powercore.belief import estimate as bank
 from powercore.belief.believed import WANDER_SD, Begun, carried, unknown
+from powercore.belief.ends import END_SD, END_SOC, END_WRONG, blamed_in, says_end
 from powercore.belief.estimate import (
     Belief,
     bay_prior,
@@ -341,3 +342,101 @@ def test_a_battery_that_outlasts_the_event_has_no_time():
 
     assert (left.bad_h, left.typical_h, left.good_h) == (None, None, None)
     assert unknown().high - unknown().low > 0.7
+
+
+def lasting(readings, *, pack=None, hours=1.0, planned_ah=1.0):
+    """A full battery in use, read now and then."""
+    belief = Belief(pack or make_pack(tested_ah=20))
+    belief.apply(FULL)
+    belief.begin(draw_prior(0.15))
+    for reading in readings:
+        belief.apply(Use(planned_ah=planned_ah, hours=hours))
+        belief.apply(reading)
+    return belief
+
+
+def test_two_readings_that_disagree_in_one_direction_win():
+    """One widens the band to both, and says so; however often it was read before."""
+    before = [GaugeReading(soc=1 - 0.05 * (n + 1)) for n in range(8)]
+    belief = lasting(before)
+    assert belief.estimate().contradicts == ""
+
+    belief.apply(Use(planned_ah=1.0, hours=1.0))
+    belief.apply(GaugeReading(soc=0.20, words="gauge 20 %"))
+    one = belief.estimate()
+    assert one.contradicts == "gauge 20 % is far below what was believed"
+    assert one.low < 0.25
+    assert one.high > 0.5
+    belief.apply(GaugeReading(soc=0.21))
+    assert belief.estimate().high < 0.3
+
+
+def test_lead_acid_read_low_again_and_again_is_low():
+    """From 11.4 V at 9 A to 11.8 V rested: next to nothing in an AGM of 95 Ah."""
+    pack = make_pack(chemistry="agm", series=6, nameplate_ah=100, tested_ah=95)
+    counted = [CounterReading(ah=3.0 * n, hours=n) for n in range(1, 5)]
+    belief = lasting(counted, pack=pack, planned_ah=3.0)
+    assert belief.estimate().typical > 0.8
+
+    for volts in (11.4, 11.45, 11.5):
+        belief.apply(VoltsReading(volts=volts, amps=9.0))
+    belief.apply(VoltsReading(volts=11.8, amps=0.0, how="unplugged", unplugged_min=300))
+    assert belief.estimate().high < 0.25
+
+
+def test_one_reading_of_volts_does_not_empty_what_was_counted():
+    """17.6 Ah counted out of 97 Ah, then 12.9 V: far more than a third is there."""
+    pack = make_pack(nameplate_ah=100, tested_ah=97)
+    counted = [CounterReading(ah=5.87 * n, hours=2.0 * n) for n in range(1, 4)]
+    belief = lasting(counted, pack=pack, hours=2.0, planned_ah=5.8)
+    belief.apply(VoltsReading(volts=12.9, amps=2.0))
+
+    assert belief.estimate().typical == pytest.approx(0.81, abs=0.03)
+    assert belief.estimate().low > 0.33
+
+
+def test_a_counter_that_stands_still_in_a_bay_says_that_nothing_flows():
+    """12 Ah went in in the first hour of three: 62 %, and no more after it."""
+    pack = make_pack(nameplate_ah=100, tested_ah=97)
+    belief = Belief(pack)
+    belief.apply(Known(soc=0.5))
+    belief.begin(bay_prior())
+    model = ChargeModel.of(pack, 12.0)
+    for hours in (1.0, 2.0, 3.0):
+        belief.apply(Charging(model=model, hours=1.0))
+        belief.apply(CounterReading(ah=-12.0, hours=hours))
+    belief.apply(Charging(model=model, hours=2.0))
+
+    assert belief.estimate().typical == pytest.approx(0.62, abs=0.03)
+    assert belief.estimate().high < 0.7
+
+
+def test_what_people_say_of_its_end_outweighs_any_reckoning():
+    """ "Battery flat" while it was believed to be at 60 %; then 85 min on a bay."""
+    belief = lasting([GaugeReading(soc=1 - 0.05 * (n + 1)) for n in range(8)])
+    belief.apply(Use(planned_ah=1.0, hours=1.0))
+    belief.apply(Known(soc=END_SOC, sd=END_SD, wrong=END_WRONG))
+    assert belief.estimate().high < 0.2
+
+    belief.begin(bay_prior())
+    model = ChargeModel.of(belief.pack, 8.0)
+    belief.apply(Charging(model=model, hours=85 / 60))
+    assert belief.estimate().typical == pytest.approx(0.58, abs=0.1)
+
+
+@pytest.mark.parametrize(
+    ("text", "end", "blamed"),
+    [
+        ("Battery flat, tripped", True, ""),
+        ("it quit", True, ""),
+        ("ran out", True, ""),
+        ("loose plug", False, "plug"),
+        ("breaker tripped", False, "fuse"),
+        ("battery not flat", False, ""),
+        ("storm coming", False, ""),
+        ("flat fee paid at the mains", False, "charging"),
+    ],
+)
+def test_words_say_whether_the_battery_was_at_its_end(text, end, blamed):
+    """What blames something else says nothing of the battery."""
+    assert (says_end(text), blamed_in(text)) == (end, blamed)

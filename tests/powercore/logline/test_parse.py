@@ -1,7 +1,7 @@
 """The log line: what people type, and what it means."""
 
 from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import datetime, timedelta, timezone
 from pathlib import Path
 
 import pytest
@@ -23,7 +23,7 @@ NAMES = Names(
     sources=("Generator", "Hall mains"),
     feeds={"Drumlin": "K08", "Esker Ridge": "K11", "Kame": "K02"},
     now=NOW,
-    ahead_of_utc=timedelta(hours=-5),
+    zone=timezone(timedelta(hours=-5)),
 )
 CORPUS = [
     line

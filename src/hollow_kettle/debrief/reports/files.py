@@ -8,7 +8,7 @@ from typing import Any
 
 from django.template.loader import render_to_string
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.exchange.packages import as_package
 from hollow_kettle.exchange.tables import write_csv
 from hollow_kettle.people.models import Club
@@ -166,7 +166,7 @@ def _tables(
             (
                 {
                     "at": _utc(one.effective_at),
-                    "local": f"{local(one.effective_at, paper.event.zone):%m-%d %H:%M}",
+                    "local": told(one.effective_at, paper.event.zone, "%m-%d %H:%M"),
                     "what": words,
                     "by": one.actor.name,
                     "note": one.note,

@@ -14,6 +14,7 @@ from hollow_kettle.field.beliefs import believed_draws
 from hollow_kettle.log.models import FieldEntry, Kind, StationSpan
 from hollow_kettle.plan.models import Station
 from powercore.belief.draw import DrawFactor
+from powercore.belief.ends import blamed_in
 from powercore.debrief import shortfall as core
 from powercore.debrief.shortfall import Stretch
 from powercore.gear.faults import CAUSES
@@ -140,6 +141,8 @@ class Falls:
         fault = self.history.fault_of(span) if span.what == "off_air" else None
         ended = self.history.power_ended(span)
         why = fault.cause_key if fault else "ended" if ended else ""
+        if not why and span.what == "off_air":
+            why = blamed_in(self.history.said_of(span))
         fall = self._fall(
             span.what,
             station,

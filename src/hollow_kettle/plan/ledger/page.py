@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from uuid import UUID
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.plan.bridge.chosen import current_rotation
 from hollow_kettle.plan.bridge.problems import (
     EventProblem,
@@ -408,7 +408,7 @@ def _timed(event: Event, found: EventProblem, words: str) -> str:
 
     def clock(match: re.Match[str]) -> str:
         moment = event.moment_of(found.from_min + int(match[1]))
-        return f"{local(moment, event.zone):%H:%M}"
+        return f"{told(moment, event.zone)}"
 
     return re.sub(r"\{(-?\d+)\}", clock, words)
 

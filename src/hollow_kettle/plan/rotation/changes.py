@@ -11,7 +11,7 @@ from uuid import UUID
 from django.core.exceptions import ValidationError
 from django.db import transaction
 
-from hollow_kettle.clock import local, real_now
+from hollow_kettle.clock import local, real_now, told
 from hollow_kettle.people.models import Actor
 from hollow_kettle.plan.bridge.rotations import core_leg, problem_of, with_pins
 from hollow_kettle.plan.bridge.scenario import snapshot_of
@@ -332,4 +332,4 @@ def place_name(event: Event, place: UUID | None) -> str:
 
 
 def _time(event: Event, moment: datetime) -> str:
-    return f"{local(moment, event.zone):%a %H:%M}"
+    return told(moment, event.zone, "%a %H:%M")

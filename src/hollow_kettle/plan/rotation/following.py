@@ -9,7 +9,7 @@ from uuid import UUID
 
 from django.db.models import Q, QuerySet
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.log.models import MOVE_STATES, FieldEntry, Kind
 from hollow_kettle.log.services import counting
 from hollow_kettle.plan.bridge.problems import problem_of_snapshot
@@ -88,7 +88,7 @@ class MoveNow:
         return f"put into use at once, {self._at(self.made_at)}"
 
     def _at(self, moment: datetime) -> str:
-        return f"{local(moment, self.zone):%H:%M}"
+        return f"{told(moment, self.zone)}"
 
 
 def entries_about_moves(event: Event) -> QuerySet[FieldEntry]:

@@ -8,7 +8,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_safe
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.exchange.answers import file_answer
 from hollow_kettle.exchange.calendars import Entry, as_ical
 from hollow_kettle.plan.access import event_or_404
@@ -116,7 +116,7 @@ def walks_of(event: Event, rotation: Rotation) -> list[Entry]:
             starts_at=move.leave,
             ends_at=move.back,
             location=move.station.name,
-            more=f"Be there at {local(move.arrive, event.zone):%H:%M}.",
+            more=f"Be there at {told(move.arrive, event.zone)}.",
         )
         for move in _context(event, rotation)["moves"]
     ]

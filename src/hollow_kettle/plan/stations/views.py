@@ -17,7 +17,7 @@ from django.views.decorators.http import (
     require_safe,
 )
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import local, told
 from hollow_kettle.exchange.imports import apply_upload, read_upload
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404, station_or_404
@@ -138,7 +138,7 @@ def station_order(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRes
         messages.error(request, f"Nothing was pinned: {' '.join(error.messages)}")
     else:
         words = ", ".join(
-            f"{tag} from {local(starts, event.zone):%H:%M}" for tag, starts in turns
+            f"{tag} from {told(starts, event.zone)}" for tag, starts in turns
         )
         messages.success(request, f"Pinned: {words}. The next plan keeps to it.")
     return redirect(station)

@@ -12,7 +12,7 @@ from django.urls import reverse
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString, mark_safe
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import letters_of, local
 from hollow_kettle.ui import drawing
 
 register = template.Library()
@@ -120,12 +120,13 @@ def at(moment: datetime | None, zone: str, form: str = "time") -> SafeString | s
         return "–"
     here, utc = local(moment, zone), moment.astimezone(UTC)
     pattern = _PATTERNS[form]
+    zone_letters = "" if form == "date" else letters_of(moment, zone)
     return format_html(
         '<time datetime="{}" data-local="{}" data-utc="{}">{}</time>',
         utc.isoformat(timespec="minutes"),
-        here.strftime(pattern),
+        here.strftime(pattern) + zone_letters,
         utc.strftime(pattern) + ("" if form == "date" else "Z"),
-        here.strftime(pattern),
+        here.strftime(pattern) + zone_letters,
     )
 
 

@@ -6,7 +6,7 @@ from collections import defaultdict
 from dataclasses import dataclass
 from datetime import datetime
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.models import Event, Rotation
 from hollow_kettle.plan.rotation.changes import low_asked
@@ -165,6 +165,6 @@ def _words(
     until = ""
     if bind.until_min is not None:
         moment = event.moment_of(bind.until_min + rotation.from_min)
-        until = f" until {local(moment, event.zone):%H:%M}"
+        until = f" until {told(moment, event.zone)}"
     why, cure = WORDS[bind.cause]
     return why.format(about=about, until=until), cure
