@@ -97,12 +97,15 @@ def test_a_radio_of_the_shelf_is_chosen_and_followed(event, esker, kit, boss, ma
     adding = reverse("plan:equipment_add", args=[event.pk, esker.pk])
     boss.post(adding, {"equipment": key, "count": "1", "step": "full"})
     kind = EquipmentType.objects.get(asset__tag="R01")
-    assert kind.steps.get(step="full").receive_a == 1.2
-    assert kind.steps.get(step="low").key_down_a == 9.5
+    own = 1.2 * 13.8 / 12.8  # the same watts at the library's volts
+    assert kind.steps.get(step="full").receive_a == pytest.approx(own, rel=1e-3)
+    assert kind.steps.get(step="low").key_down_a == pytest.approx(
+        9.5 * 13.8 / 12.8, rel=1e-3
+    )
     before = problem_for(event).problem.asked_wh[str(esker.pk)][-1]
 
     save_asset(KINDS["device"], kind.asset, by=marin, receive_a=2.4)
-    assert kind.steps.get(step="full").receive_a == 2.4
+    assert kind.steps.get(step="full").receive_a == pytest.approx(2 * own, rel=1e-3)
     assert problem_for(event).problem.asked_wh[str(esker.pk)][-1] > before
 
 
@@ -130,3 +133,34 @@ def test_a_radio_s_duty_comes_from_the_shelf_in_kit_and_event_alike(
     assert planned() == (0.2, 0.4)
     kit_of_it = bridge.device_of(Asset.objects.get(pk=radio.pk))
     assert (kit_of_it.transmit_share, kit_of_it.duty) == planned()
+
+
+@pytest.mark.parametrize(
+    ("volts", "limits", "wh"),
+    [
+        ("24", (20.0, 32.0), 24 * 0.45),
+        ("7.4", (6.0, 8.4), 7.4 * 0.45),
+        ("48", (40.0, 58.0), 48 * 0.45),
+        ("13.8", (11.0, 15.8), 13.8 * 0.45),
+        # Nobody said what it is made for: the middle of what it works at.
+        ("", (22.0, 26.0), 24 * 0.45),
+    ],
+)
+def test_amps_belong_to_the_volts_of_their_device(
+    event, esker, marin, volts, limits, wh
+):
+    """0.45 A on receive at its own volts, for eight hours; the same in its kind."""
+    made_for = {"nominal_v": float(volts)} if volts else {}
+    radio = save_asset(
+        KINDS["device"], None, by=marin, tag="R24", receive_a=0.45,
+        min_v=limits[0], max_v=limits[1], **made_for,
+    )  # fmt: skip
+    kind = kind_of_asset(radio)
+    (step,) = kind.steps.all()
+    assert step.receive_a * 12.8 == pytest.approx(wh, rel=1e-3)
+    device = bridge.device_of(radio)
+    assert device.stated_v * device.draw.receive_a == pytest.approx(wh)
+    esker.equipment.all().delete()
+    add_equipment(esker, equipment=kind)
+    asked = problem_for(event).problem.asked_wh[str(esker.pk)][-1]
+    assert asked == pytest.approx(8 * wh, rel=1e-3)

@@ -119,20 +119,15 @@ def _panels(
 ) -> Iterator[str]:
     """Panels whose last reading is far below what the sky lets expect."""
     names = {line.station.pk: line.station.name for line in board.stations}
-    packs = {
-        line.station.pk: line.battery.pack for line in board.stations if line.battery
-    }
     latest = {
         one.station or one.source: one
         for one in noted
         if one.kind == Kind.PANEL and one.amps is not None
     }
     for owner, one in latest.items():
-        volts = one.volts
-        if volts is None and owner in packs:
-            volts = packs[owner].nominal_v
+        volts = one.volts or physics.panels_v(str(owner))
         expected_w = physics.panels_w(str(owner), one.at)
-        if volts is None or expected_w < LEAST_PANEL_W or owner is None:
+        if expected_w < LEAST_PANEL_W or owner is None:
             continue
         given_w = (one.amps or 0.0) * volts
         if given_w < LOW_PANEL * expected_w:

@@ -554,7 +554,11 @@ KINDS: dict[str, Kind] = {
                 _choice("origin", "These currents are", details.Device.ORIGINS),
                 _device("min_v", "Works from"),
                 _device("max_v", "Works up to"),
-                _device("nominal_v", "Made for", is_fine=True),
+                _device(
+                    "nominal_v",
+                    "Made for",
+                    help="The volts at which it draws these amps.",
+                ),
                 _device("maker_fuse_a", "The maker's fuse"),
                 _device("tx_w", "Transmit power"),
                 _device("low_tx_w", "Transmit power, low"),

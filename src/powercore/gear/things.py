@@ -298,6 +298,16 @@ class Converter:
         return self.out_v
 
 
+def stated_v(nominal_v: float, min_v: float, max_v: float) -> float:
+    """
+    Volts that the amps of a device belong to. [V]
+
+    Those it is made for; where it does not work at them (nobody changed the usual
+    ones), the middle of those it works at.
+    """
+    return nominal_v if min_v <= nominal_v <= max_v else (min_v + max_v) / 2
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Device:
     """A radio or another load."""
@@ -333,6 +343,11 @@ class Device:
             unit="V",
             why="it lies above the lowest",
         )
+
+    @property
+    def stated_v(self) -> float:
+        """Volts that its amps belong to. [V]"""
+        return stated_v(self.nominal_v, self.min_v, self.max_v)
 
     @property
     def stands_v(self) -> float:

@@ -19,6 +19,9 @@ METHODS = ("mppt", "pwm")
 #: A panel that charges straight gives this share of its short-circuit current:
 #: a one-diode model of a 100 W panel gives 5.88 A of 6.0 A at 13.0 V.
 PWM_SHARE = 0.98
+#: What a panel's volts lose for each degree, and cells in good sun. [1/°C], [°C]
+#: Common practice, no source.
+VOLTS_PER_C, HOT_C = 0.003, 50.0
 #: Efficiency of a tracking controller. Common practice, no source.
 TRACKING = 0.95
 
@@ -150,6 +153,21 @@ class Array:
     def watts(self) -> float:
         """Power as printed. [W]"""
         return self.vmp_v * self.imp_a
+
+
+def reach(
+    array: Array, battery_v: float, cell_c: FloatArray | float = HOT_C
+) -> FloatArray:
+    """
+    Share of its current that an array pushes into a battery of so many volts. (0 to 1)
+
+    All of it up to its max-power volts, nothing beyond its open-circuit ones, and a
+    straight line between, which lies below a real panel's curve; both fall as cells
+    get warm. A controller that steps volts up is not meant.
+    """
+    warm = 1 - VOLTS_PER_C * (np.asarray(cell_c, dtype=float) - 25)
+    best_v, open_v = array.vmp_v * warm, array.voc_v * warm
+    return np.clip((open_v - battery_v) / (open_v - best_v), 0.0, 1.0)
 
 
 def straight_w(

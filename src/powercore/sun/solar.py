@@ -25,6 +25,7 @@ from powercore.sun.arrays import (
     Array,
     Horizon,
     Site,
+    reach,
     straight_w,
 )
 from powercore.values import FloatArray
@@ -327,10 +328,12 @@ def passed_w(
     best = np.maximum(
         pvsystem.pvwatts_dc(plane_w, cell_c, array.watts, array.power_per_c), 0.0
     )
+    best = best * reach(array, battery_v, cell_c)
     panel_a = best / array.vmp_v
     if array.method == "pwm":
         warmth = 1 + ISC_PER_C * (np.asarray(cell_c, dtype=float) - 25)
         panel_a = PWM_SHARE * array.isc_a * plane_w / 1000 * warmth
+        panel_a = panel_a * reach(array, battery_v, cell_c)
         given = straight_w(panel_a, battery_v, best)
         # The drop in the leads costs nothing while the panel's volts are to spare.
         spare_v = array.vmp_v - battery_v

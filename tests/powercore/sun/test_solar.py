@@ -388,3 +388,16 @@ def test_impossible_panels_are_refused(values, named):
     """The error names what is wrong."""
     with pytest.raises(OutOfRange, match=named):
         Array(**HUNDRED_W | values)
+
+
+@pytest.mark.parametrize("method", ["pwm", "mppt"])
+def test_a_panel_made_for_12_v_gives_nothing_to_24_and_48_v(method):
+    """At most 17.6 V at work against 26 V: nothing flows; two in series do."""
+    one = Array(**HUNDRED_W, method=method, cable_ohm=0)
+    assert solar.passed_w(one, 1000, 50, 13.4) > 70
+    assert solar.passed_w(one, 1000, 50, 26.6) == 0
+    assert solar.passed_w(one, 1000, 25, 53.0) == 0
+    two = HUNDRED_W | {"vmp_v": 2 * one.vmp_v, "voc_v": 2 * one.voc_v}
+    assert (
+        solar.passed_w(Array(**two, method=method, cable_ohm=0), 1000, 50, 26.6) > 140
+    )

@@ -449,7 +449,7 @@ def _light(history: History, problem: Problem) -> Ratio:
         owner = str(entry.station_key or entry.source_key or "")
         expected_w = history.physics.panels_w(owner, entry.effective_at)
         if expected_w > 1 and entry.amps:
-            volts = problem.station_v(owner) if owner in problem.stations else 13.0
+            volts = entry.volts or history.physics.panels_v(owner)
             logs.append(float(np.log(max(0.05, entry.amps * volts / expected_w))))
     prior, each = 1 / SKY_SD**2, 1 / PANEL_SD**2
     precision = prior + each * len(logs)

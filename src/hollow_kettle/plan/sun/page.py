@@ -16,6 +16,7 @@ from hollow_kettle.plan.models import Event, PanelArray, Site
 from hollow_kettle.ui.drawing import Scale, marks, points
 from powercore.errors import PowercoreError, UnknownKey
 from powercore.event.plans import CLEAR, FORECAST, SkyHour
+from powercore.sun.arrays import HOT_C, VOLTS_PER_C, Array, reach
 from powercore.values import BoolArray, TimeGrid
 
 if TYPE_CHECKING:
@@ -62,6 +63,8 @@ class ArrayRow:
     clear_wh: float
     forecast_wh: float
     most_w: float
+    #: What is wrong with it for what it feeds.
+    trouble: str = ""
 
     @property
     def stand(self) -> str:
@@ -275,6 +278,7 @@ def _fill_harvest(
                 clear_wh=float(given[CLEAR].sum()) * hours,
                 forecast_wh=float(given[FORECAST].sum()) * hours,
                 most_w=float(given[CLEAR].max()),
+                trouble=_too_low(array_of(row, horizon), volts[row.pk]),
             )
         )
     sheet.most_w = float(max(total[CLEAR].max(), total[FORECAST].max(), 1.0))
@@ -304,6 +308,16 @@ def _fill_harvest(
             view.by_day(total[CLEAR]), view.by_day(total[FORECAST]), strict=True
         )
     ]
+
+
+def _too_low(array: Array, battery_v: float) -> str:
+    """Say that an array's volts don't reach what it feeds."""
+    share = float(reach(array, battery_v))
+    if share > 0.9:
+        return ""
+    hot_v = array.vmp_v * (1 - VOLTS_PER_C * (HOT_C - 25))
+    gives = "nothing flows" if share == 0 else f"about {share:.0%} of its amps flow"
+    return f"{hot_v:.1f} V warm against {battery_v:.1f} V: {gives}; panels in series"
 
 
 def _day(day: str) -> str:

@@ -10,6 +10,7 @@ from django.db import transaction
 from django.db.models import ProtectedError
 from django.utils.text import slugify
 
+from hollow_kettle.shelf import bridge
 from hollow_kettle.shelf.models import Asset, EquipmentStep, EquipmentType
 from powercore.errors import PowercoreError
 from powercore.physics.loads import Draw
@@ -148,6 +149,7 @@ def kind_of_asset(asset: Asset) -> EquipmentType:
         name=f"{asset.tag} {asset.name}".strip()[:80],
         origin=f"{asset.tag} on the shelf, {device.get_origin_display()}",
         asset=asset,
+        at_v=bridge.device_of(asset).stated_v,
         transmit_share=device.transmit_pct / 100,
         duty=device.duty_pct / 100,
         min_v=device.min_v or 0.0,

@@ -115,12 +115,12 @@ def output_above_input(kit: Kit) -> Iterator[Hit]:
         device = part.device
         if device.tx_w is None:
             continue
-        in_w = device.nominal_v * device.draw.key_down_a
+        in_w = device.stated_v * device.draw.key_down_a
         if device.tx_w > _BEST_EFFICIENCY * in_w:
             yield Hit(
                 where=part.key,
                 words=f"{device.tx_w:g} W out of {in_w:.1f} W in "
-                f"({device.draw.key_down_a:g} A at {device.nominal_v:g} V).",
+                f"({device.draw.key_down_a:g} A at {device.stated_v:g} V).",
                 severity=STOP if device.tx_w > in_w else CAUTION,
             )
 

@@ -113,11 +113,15 @@ def panel_too_low(kit: Kit) -> Iterator[Hit]:
         # degrees above the 25 °C of its print.
         above_c = max(0.0, kit.conditions.high_c)
         hot_v = panel.vmp_v * panel.in_series * (1 + panel.voc_per_c * above_c)
+        open_v = panel.voc_v * panel.in_series * (1 + panel.voc_per_c * above_c)
+        flows = open_v > battery.pack.rested_v(0.2)
         if hot_v < battery.pack.absorb_v + HEADROOM_V:
             yield Hit(
                 where=charge.key,
                 words=f"Hot, {panel.tag} gives its power at about {hot_v:.1f} V; "
-                f"{battery.tag} is filled at {battery.pack.absorb_v:.1f} V.",
+                f"{battery.tag} is filled at {battery.pack.absorb_v:.1f} V."
+                f"{'' if flows else ' Nothing flows.'}",
+                severity=CAUTION if flows else STOP,
             )
 
 

@@ -107,12 +107,12 @@ def power_rises(kit: Kit) -> Iterator[Hit]:
     for part in _direct(kit):
         device = part.device
         volts = kit.set_v(0.9)
-        if device.rises_with_volts and volts > 1.04 * device.nominal_v:
-            more = (volts / device.nominal_v) ** 2
+        if device.rises_with_volts and volts > 1.04 * device.stated_v:
+            more = (volts / device.stated_v) ** 2
             watts = f", about {device.tx_w * more:.1f} W" if device.tx_w else ""
             yield Hit(
                 where=part.key,
-                words=f"{volts:.1f} V instead of {device.nominal_v:g} V: "
+                words=f"{volts:.1f} V instead of {device.stated_v:g} V: "
                 f"{more - 1:.0%} more power and heat{watts}.",
             )
 
@@ -134,11 +134,11 @@ def power_falls(kit: Kit) -> Iterator[Hit]:
         if state is None:
             continue
         volts, device = state.at[part.key].in_v, part.device
-        if device.needs_v <= volts < _FULL_POWER_SHARE * device.nominal_v:
+        if device.needs_v <= volts < _FULL_POWER_SHARE * device.stated_v:
             yield Hit(
                 where=part.key,
                 words=f"Half full, key down leaves {volts:.1f} V at {part.called} "
-                f"of {device.nominal_v:g} V.",
+                f"of {device.stated_v:g} V.",
             )
 
 
