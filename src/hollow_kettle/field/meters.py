@@ -232,7 +232,9 @@ def _on_bay(one: Shown, bay: BoardBay) -> Iterator[str]:
     battery, last = bay.battery, one.last
     if battery is None or last is None:
         return
-    if last.celsius is not None and last.celsius <= battery.pack.cold_charge_c:
+    if last.celsius is not None and battery.pack.is_too_cold(
+        last.celsius, is_heated=battery.is_heated
+    ):
         yield (
             f"{battery.tag} on {bay.name} is at {last.celsius:.0f} °C: too cold to "
             "charge. Take it off until it is warm."

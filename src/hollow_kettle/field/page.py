@@ -54,6 +54,8 @@ class BoardBattery:
     joint: Joint | None
     row: BatteryNow | None
     state: str
+    #: Whether it warms itself to be charged.
+    is_heated: bool = False
 
     @property
     def is_tripped(self) -> bool:

@@ -240,6 +240,7 @@ def _battery(
         joint=joint,
         row=row,
         state=state,
+        is_heated=plan.is_heated,
     )
 
 

@@ -76,15 +76,19 @@ CLUB_DRAWS = 2.5
 #: A bay's rate against what it should give; and how many bays give nothing.
 BAY_SD, BAY_DEAD = 0.2, 0.04
 #: A battery on its way or at rest is where it was, but for this share of it all.
-ANYWHERE = 0.01
+ANYWHERE = 0.006
 #: And by each reading an hour after the last one, the share of it being anywhere: a
 #: wrong tag, a dead cell, another battery than thought. What has no share can't win.
 ELSEWHERE = 0.01
+#: So much of that for one voltage under load of a battery that is counted.
+BESIDE_COUNTER = 0.1
 #: What a battery holds over what is trusted: of a tested one, and of one that is not.
 HOLDS_TESTED, HOLDS = 0.035, 0.12
 #: How many volts under load are read behind a lead or a joint that takes some, and how
 #: much: mean and spread. [V], a 12 V pack
-LEAD_SHARE, LEAD_V, LEAD_SD_V = 0.06, -0.2, 0.2
+LEAD_SHARE, LEAD_V, LEAD_SD_V = 0.12, -0.2, 0.2
+#: And of a battery that is counted, where that is likelier than a wrong count.
+LEAD_COUNTED = 0.3
 #: A reading contradicts of which belief alone explains no more. (0 to 1)
 CONTRADICTS = 0.5
 #: How often a bay that works stops within an hour, and nobody notes it.
@@ -285,7 +289,7 @@ class Belief:
             self._amps = np.concatenate([self._amps, self._amps[which]])
         return slice(count, self._log.size)
 
-    def _elsewhere(self) -> None:
+    def _elsewhere(self, *, is_loaded: bool) -> None:
         """
         Add that it may be anywhere, whatever was read before.
 
@@ -303,6 +307,8 @@ class Belief:
         now = weight @ self._path
         likeliest = np.argmax(weight)
         chance = ELSEWHERE * min(1.0, max(0.3, self._unread_h))
+        if is_loaded and "counter" in self._answers:
+            chance *= BESIDE_COUNTER
         share = logsumexp(self._log) + np.log(chance / count)
         new = self._copied(np.full(count, likeliest), np.full(count, share))
         used = weight @ (self._begins[: weight.size] - self._path[: weight.size])
@@ -331,12 +337,13 @@ class Belief:
         self._has_leads = True
         kept = np.flatnonzero(self._weights > 1e-4)
         volts = self.pack.nominal_v / 12.8
-        log = self._log[kept] + np.log(LEAD_SHARE)
+        share = LEAD_COUNTED if "counter" in self._answers else LEAD_SHARE
+        log = self._log[kept] + np.log(share)
         new = self._copied(kept, log)
         self._x[new, _LEAD] = LEAD_V * volts
         self._p[new, _LEAD] = self._p[new, :, _LEAD] = 0.0
         self._p[new, _LEAD, _LEAD] = (LEAD_SD_V * volts) ** 2
-        self._log[kept] += np.log(1 - LEAD_SHARE)
+        self._log[kept] += np.log(1 - share)
         self._weigh()
 
     def _move(
@@ -378,7 +385,7 @@ class Belief:
         if is_loaded and self._is_charging:
             return  # volts under charge say nothing of the charge
         before = self._log.size
-        self._elsewhere()
+        self._elsewhere(is_loaded=is_loaded)
         if is_loaded:
             self._behind_leads()
         self._settled = before if self._log.size > before else self._log.size

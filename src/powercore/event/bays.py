@@ -56,6 +56,7 @@ def on_charger(
         bay,
         charger=charger.tag,
         max_a=charger.max_a,
+        efficiency=charger.efficiency,
         max_w=max(1.0, charger.max_a * max(volts, default=0.0)),
         chemistries=tuple(sorted({pack.chemistry for pack in packs})),
         refuses=tuple(sorted(refused.items())),

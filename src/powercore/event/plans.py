@@ -243,6 +243,8 @@ class BayPlan:
     max_a: float | None = None
     #: Batteries that its charger must not charge, by key, each with the reason.
     refuses: tuple[tuple[str, str], ...] = ()
+    #: What its charger gives over what it asks of its source. (0 to 1)
+    efficiency: float = 1.0
 
     def refusal(self, battery: BatteryPlan) -> str:
         """Why its charger must not charge a battery; empty where it may."""

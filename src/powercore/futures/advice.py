@@ -227,8 +227,8 @@ def _sources(problem: Problem) -> Iterator[Advice]:
             yield Advice(
                 severity="note",
                 about=source.key,
-                words=f"bays on {source.name} could ask {bays_w:.0f} W of "
-                f"{can_w:.0f} W for chargers",
+                words=f"chargers on {source.name} could give {bays_w:.0f} W; it "
+                f"feeds {can_w:.0f} W of them",
                 remedy="not all bays run at full power at once; the rotation minds it",
             )
         if source.fuel is not None and _share_of_fuel(source) > BEST_ENGINE:

@@ -391,7 +391,8 @@ def fuel_lines(problem: Problem, runs: Runs) -> list[FuelLine]:
         hours = sum(w.end_min - w.start_min for w in plan.windows) / 60
         mean_w = source.other_w
         if hours > 0:
-            mean_w += float(runs.source_wh[0, number]) / hours
+            share = problem.charger_efficiency[source.key]
+            mean_w += float(runs.source_wh[0, number]) / share / hours
         rate = float(source.fuel.burns_l_h(mean_w / max(source.max_w, 1.0)))
         found.append(
             FuelLine(

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 import numpy as np
 from numpy.typing import ArrayLike
+from scipy.optimize import brentq
 
 from powercore.errors import PowercoreError
 from powercore.gear.things import Meter, PowerBank
@@ -205,10 +206,15 @@ def _rated_ah(pack: Pack, given: Given) -> float | None:
     chem = pack.chem
     if not chem.is_lead:
         return None
-    exponent = chem.peukert if pack.peukert is None else pack.peukert
-    hours_at = given.ah / given.mean_a
-    rated_ah = given.mean_a * chem.rated_h * (hours_at / chem.rated_h) ** (1 / exponent)
-    return rated_ah if rated_ah / chem.rated_h < given.mean_a else None
+
+    def over(rated_ah: float) -> float:
+        """What such a capacity gives at that current, over what was given."""
+        trusted = replace(pack, tested_ah=rated_ah)
+        return float(trusted.ah_at(given.mean_a)) - given.ah
+
+    if over(given.ah) >= 0:
+        return None
+    return float(brentq(over, given.ah, 50 * given.ah))
 
 
 #: Two tests say an exponent where their currents differ so much. Common practice, no

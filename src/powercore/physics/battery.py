@@ -208,10 +208,12 @@ class Pack:
 
     def ah_at(self, current_a: FloatArray | float) -> FloatArray:
         """
-        Capacity at steady currents, by Peukert's law for lead-acid. [Ah]
+        Capacity at steady currents, of lead-acid less at more. [Ah]
 
-        Trusted at the rated current and below; above it C (I r / C)^(1 - k), where r
-        is the rated time: what `peukert_hours` lasts, times the current.
+        Trusted at the rated current and below. Above it by its own exponent, as its
+        tests gave it: C (I r / C)^(1 - k), where r is the rated time, which is what
+        `peukert_hours` lasts, times the current; without one by its makers' tables,
+        where an exponent that fits slow rates promises too much at fast ones.
 
         Parameters
         ----------
@@ -223,16 +225,37 @@ class Pack:
         array
             Of the same shape.
         """
-        exponent = self.chem.peukert if self.peukert is None else self.peukert
         if not self.chem.is_lead:
-            exponent = 1.0
-        return _peukert_ah(self.trusted_ah, self.chem.rated_h, exponent, current_a)
+            return np.asarray(self.trusted_ah * np.ones_like(current_a, dtype=float))
+        if self.peukert is not None:
+            return _peukert_ah(
+                self.trusted_ah, self.chem.rated_h, self.peukert, current_a
+            )
+        over = np.maximum(np.asarray(current_a, dtype=float) / self.trusted_ah, 1e-9)
+        rates, shares = np.log(self.chem.rate_c), np.log(self.chem.rate_share)
+        last = (shares[-1] - shares[-2]) / (rates[-1] - rates[-2])
+        beyond = np.maximum(np.log(over) - rates[-1], 0.0)
+        share = np.interp(np.log(over), rates, shares) + last * beyond
+        return np.asarray(self.trusted_ah * np.exp(share))
 
     def charge_limit_a(self, makers_a: float | None) -> float:
         """Highest charging current: the maker's, else its chemistry's practice. [A]"""
         if makers_a is not None:
             return makers_a
         return self.chem.max_charge_c * self.nameplate_ah
+
+    def is_too_cold(self, cell_c: float, *, is_heated: bool = False) -> bool:
+        """Whether it must not be charged at a temperature of its cells."""
+        return not is_heated and cell_c <= self.cold_charge_c
+
+    def cold_charge_a(self, cell_c: float, *, is_heated: bool = False) -> float:
+        """Highest charging current by the cold: none, a gentle one, or any. [A]"""
+        if self.is_too_cold(cell_c, is_heated=is_heated):
+            return 0.0
+        gentle_c = self.chem.gentle_c
+        if gentle_c is None or is_heated or cell_c >= gentle_c:
+            return float("inf")
+        return self.chem.gentle_rate * self.nameplate_ah
 
     @property
     def protection_v(self) -> float:

@@ -78,8 +78,16 @@ class Chemistry:
     #: Peukert's exponent, and the hours for which the capacity is printed. [h]
     peukert: float = 1.0
     rated_h: float = 20.0
+    #: Of lead-acid: currents over the capacity, rising, and the share of the capacity
+    #: that comes out at each, by makers' tables; beyond them by the last slope. [1/h]
+    rate_c: tuple[float, ...] = ()
+    rate_share: tuple[float, ...] = ()
+    #: Just above the cold limit and up to this it is charged gently, at so much over
+    #: its capacity. [°C], [1/h]
+    gentle_c: float | None = None
+    gentle_rate: float = 0.1
     #: Share of the capacity that is there at a temperature, rising. [°C], (0 to 1)
-    cold_temp_c: tuple[float, ...] = (-20.0, 0.0, 10.0, 25.0)
+    cold_temp_c: tuple[float, ...] = (-30.0, -20.0, -10.0, 0.0, 10.0, 25.0)
     cold_share: tuple[float, ...]
     #: Charge lost in a month at 25 °C; doubles for each 10 °C more. (0 to 1)
     self_discharge_month: float
@@ -155,14 +163,14 @@ CHEMISTRIES: dict[str, Chemistry] = {
             key="lifepo4",
             name="LiFePO4",
             cell_nominal_v=3.2,
-            # Electrode curves of the parameter set of Prada et al. 2013 (LiFePO4
-            # after Afshar et al. 2017, graphite after Chen et al. 2020) as computed
-            # by the battery-modelling library PyBaMM at 25 °C; a model, and within
-            # 60 mV per cell of the tables in common use from 20 to 95 %.
+            # LiFePO4 of the parameter set of Prada et al. 2013 (after Afshar et al.
+            # 2017) against the graphite of Ecker et al. 2015, as computed by the
+            # battery-modelling library PyBaMM at 25 °C; within 20 mV per cell of
+            # makers' tables from 5 to 95 %, whose ends it takes over (from memory).
             **_library("lifepo4"),
-            # Half of the 60 mV to the tables; hysteresis of 20 mV (Dreyer et al. 2010,
-            # from memory) is within it.
-            curve_sd_v=0.03,
+            # The 20 mV to the tables; hysteresis of 20 mV (Dreyer et al. 2010, from
+            # memory) is within it.
+            curve_sd_v=0.02,
             charge_v=3.6,  # 14.4 V for four cells: common practice, no source
             disconnect_v=2.875,  # 11.5 V for four cells: common practice, no source
             protection_v=2.6,  # 10.0 to 10.8 V for four: common practice, no source
@@ -185,7 +193,8 @@ CHEMISTRIES: dict[str, Chemistry] = {
             cold_charge_c=0.0,  # cell makers' sheets agree; from memory
             peukert=1.02,  # 1.00 to 1.05: common practice, no source
             rated_h=5.0,  # common practice, no source
-            cold_share=(0.7, 0.87, 0.95, 1.0),  # common practice, no source
+            cold_share=(0.5, 0.7, 0.79, 0.87, 0.95, 1.0),  # makers' sheets; from memory
+            gentle_c=10.0,  # 0.05 to 0.2 C up to 10 °C: makers' sheets; from memory
             self_discharge_month=0.02,  # 1 to 3 % with protection: no source
             storage_soc=0.5,  # common practice, no source
             top_up_soc=0.3,  # common practice, no source
@@ -218,7 +227,8 @@ CHEMISTRIES: dict[str, Chemistry] = {
             cold_charge_c=0.0,  # cell makers' sheets agree; from memory
             peukert=1.03,  # common practice, no source
             rated_h=5.0,  # common practice, no source
-            cold_share=(0.6, 0.85, 0.95, 1.0),  # common practice, no source
+            gentle_c=10.0,  # as LiFePO4; common practice, no source
+            cold_share=(0.4, 0.6, 0.73, 0.85, 0.95, 1.0),  # common practice, no source
             self_discharge_month=0.015,  # 1 to 2 %: common practice, no source
             storage_soc=0.5,  # common practice, no source
             top_up_soc=0.3,  # common practice, no source
@@ -254,7 +264,8 @@ CHEMISTRIES: dict[str, Chemistry] = {
             hot_c=40.0,  # common practice, no source
             peukert=1.03,  # common practice, no source
             rated_h=5.0,  # common practice, no source
-            cold_share=(0.5, 0.8, 0.92, 1.0),  # common practice, no source
+            gentle_c=10.0,  # as LiFePO4; common practice, no source
+            cold_share=(0.3, 0.5, 0.66, 0.8, 0.92, 1.0),  # common practice, no source
             self_discharge_month=0.015,  # common practice, no source
             storage_soc=0.45,  # 3.8 V a cell: common practice, no source
             top_up_soc=0.25,  # common practice, no source
@@ -289,7 +300,19 @@ CHEMISTRIES: dict[str, Chemistry] = {
             max_discharge_c=1.0,  # common practice, no source
             cold_charge_c=-20.0,  # common practice, no source
             peukert=1.1,  # 1.05 to 1.15: common practice, no source
-            cold_share=(0.73, 0.85, 0.91, 1.0),  # 1 + 0.006 (T - 25); from memory
+            # 20, 10, 5, 3 and 1 h, half an hour, a quarter: makers' tables of small
+            # blocks, from memory.
+            rate_c=(0.05, 0.093, 0.17, 0.253, 0.6, 1.0, 1.7),
+            rate_share=(1.0, 0.93, 0.85, 0.76, 0.6, 0.5, 0.42),
+            # 60 to 70 % at -15 °C, where it is used in hours and not in days.
+            cold_share=(
+                0.45,
+                0.58,
+                0.7,
+                0.82,
+                0.91,
+                1.0,
+            ),  # makers' sheets; from memory
             self_discharge_month=0.02,  # 1 to 3 %: common practice, no source
             storage_soc=1.0,  # kept full: common practice, no source
             top_up_soc=0.8,  # common practice, no source
@@ -322,7 +345,19 @@ CHEMISTRIES: dict[str, Chemistry] = {
             max_discharge_c=0.7,  # common practice, no source
             cold_charge_c=-20.0,  # common practice, no source
             peukert=1.15,  # 1.1 to 1.25: common practice, no source
-            cold_share=(0.73, 0.85, 0.91, 1.0),  # 1 + 0.006 (T - 25); from memory
+            # 20, 10, 5, 3 and 1 h, half an hour, a quarter: makers' tables of small
+            # blocks, from memory.
+            rate_c=(0.05, 0.093, 0.17, 0.253, 0.6, 1.0, 1.7),
+            rate_share=(1.0, 0.92, 0.83, 0.73, 0.56, 0.46, 0.38),
+            # 60 to 70 % at -15 °C, where it is used in hours and not in days.
+            cold_share=(
+                0.45,
+                0.58,
+                0.7,
+                0.82,
+                0.91,
+                1.0,
+            ),  # makers' sheets; from memory
             self_discharge_month=0.02,  # 1 to 3 %: common practice, no source
             storage_soc=1.0,  # common practice, no source
             top_up_soc=0.8,  # common practice, no source
@@ -356,7 +391,19 @@ CHEMISTRIES: dict[str, Chemistry] = {
             max_discharge_c=1.0,  # common practice, no source
             cold_charge_c=-20.0,  # common practice, no source
             peukert=1.25,  # 1.2 to 1.4: common practice, no source
-            cold_share=(0.73, 0.85, 0.91, 1.0),  # 1 + 0.006 (T - 25); from memory
+            # 20, 10, 5, 3 and 1 h, half an hour, a quarter: makers' tables of small
+            # blocks, from memory.
+            rate_c=(0.05, 0.093, 0.17, 0.253, 0.6, 1.0, 1.7),
+            rate_share=(1.0, 0.9, 0.78, 0.68, 0.5, 0.4, 0.32),
+            # 60 to 70 % at -15 °C, where it is used in hours and not in days.
+            cold_share=(
+                0.45,
+                0.58,
+                0.7,
+                0.82,
+                0.91,
+                1.0,
+            ),  # makers' sheets; from memory
             self_discharge_month=0.045,  # 3 to 6 %: common practice, no source
             storage_soc=1.0,  # common practice, no source
             top_up_soc=0.75,  # common practice, no source
@@ -389,7 +436,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             cold_charge_c=0.0,  # common practice, no source
             peukert=1.05,  # common practice, no source
             rated_h=5.0,  # 0.2 C: IEC 61951-2, from memory
-            cold_share=(0.5, 0.85, 0.95, 1.0),  # common practice, no source
+            cold_share=(0.3, 0.5, 0.68, 0.85, 0.95, 1.0),  # common practice, no source
             self_discharge_month=0.25,  # 20 to 30 % in the first: no source
             storage_soc=0.4,  # common practice, no source
             top_up_soc=0.2,  # common practice, no source
@@ -421,7 +468,7 @@ CHEMISTRIES: dict[str, Chemistry] = {
             cold_charge_c=100.0,  # never charged
             peukert=1.25,  # 2.5 Ah at 0.1 A, 1.5 Ah at 0.5 A: no source
             rated_h=25.0,  # common practice, no source
-            cold_share=(0.5, 0.8, 0.9, 1.0),  # half at -20 °C: no source
+            cold_share=(0.35, 0.5, 0.65, 0.8, 0.9, 1.0),  # half at -20 °C: no source
             self_discharge_month=0.003,  # common practice, no source
             storage_soc=1.0,
             top_up_soc=0.0,

@@ -85,6 +85,11 @@ class Fuel:
         return np.maximum(self.quarter_l_h + self.slope_l_h * (shares - 0.25), 0.01)
 
 
+#: What a charger gives over what it asks of its source, where nobody measured it.
+#: Common practice, no source: 0.8 to 0.9.
+CHARGER_EFFICIENCY = 0.85
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SourcePlan:
     """Where the yard's power comes from and when."""

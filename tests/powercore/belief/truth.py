@@ -53,11 +53,12 @@ class Discharge:
 
     @property
     def dearer(self) -> float:
-        """What an amp-hour takes out of lead-acid at this current: Peukert's law."""
+        """What an amp-hour takes out of lead-acid at this current."""
         if not self.pack.chem.is_lead:
             return 1.0
-        rated_a = self.true_ah / self.pack.chem.rated_h
-        return max(1.0, self.amps / rated_a) ** (self.pack.chem.peukert - 1)
+        # Amp-hours of a 7 Ah AGM block at 20, 10, 5 and 1 h; a maker's sheet, memory.
+        rates, given = (0.05, 0.093, 0.17, 0.6), (1.0, 0.93, 0.85, 0.6)
+        return 1 / float(np.interp(self.amps / self.true_ah, rates, given))
 
     def run(self, hours: float, step_h: float = 0.05) -> None:
         """Let time pass."""

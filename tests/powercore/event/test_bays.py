@@ -6,10 +6,13 @@ import pytest
 
 from powercore.event.bays import on_charger
 from powercore.event.plans import BatteryPlan, BayPlan
-from powercore.event.problem import Problem
+from powercore.event.problem import Leg, Problem
 from powercore.gear.fits import Verdict, fit_of
 from powercore.gear.things import SUPPLY, Battery, Charger
-from tests.builders import make_pack, make_scenario
+from powercore.rotation.verify import verify
+from powercore.sun.sources import Fuel, SourcePlan
+from powercore.values import Window
+from tests.builders import DAY, make_battery, make_pack, make_scenario
 
 BAY = BayPlan(key="bay", name="Bay", source="mains", max_w=1, chemistries=())
 PACKS = {
@@ -107,3 +110,46 @@ def test_a_charger_on_hold_charges_nothing():
     assert {problem.bay_refusal("bay", key) for key in things} == {
         "C1: on hold: smells"
     }
+
+
+def test_a_charger_asks_more_of_its_source_than_it_gives():
+    """Two of 300 W at 85 % ask 706 W; of 600 W at most 510 W arrive (by hand)."""
+    bays = tuple(
+        BayPlan(
+            key=f"bay{number}",
+            name=f"Bay {number}",
+            source="engine",
+            max_w=300,
+            chemistries=("lifepo4",),
+            efficiency=0.85,
+        )
+        for number in (1, 2)
+    )
+    whole = (Window(start_min=0, end_min=DAY),)
+    fuel = Fuel(quarter_l_h=0.4, full_l_h=1.0, tank_l=50.0, on_hand_l=50.0)
+
+    def problem(max_w):
+        engine = SourcePlan(
+            key="engine", name="engine", kind="generator", max_w=max_w, windows=whole,
+            fuel=fuel,
+        )  # fmt: skip
+        packs = tuple(make_battery(f"k{n}", ah=100, start_soc=0.2) for n in range(3))
+        return Problem(make_scenario(bays=bays, sources=(engine,), batteries=packs))
+
+    small = problem(600)
+    assert small.most_asked_w(small.scenario.sources[0]) == 600  # all that it has
+    large = problem(2000)
+    assert large.most_asked_w(large.scenario.sources[0]) == pytest.approx(706, abs=0.5)
+    assert small.sources["engine"].max_w == pytest.approx(510)
+    legs = [
+        Leg(kind="serve", battery="k0", place="esker", start_min=0, end_min=DAY),
+        Leg(kind="charge", battery="k1", place="bay1", start_min=0, end_min=60),
+        Leg(kind="charge", battery="k2", place="bay2", start_min=0, end_min=60),
+    ]
+    broken = verify(small, legs).broken
+    assert "source_overloaded" in {one.rule for one in broken}
+    # What it burns for batteries follows what is asked of it: 706 W for 600 W out.
+    report = verify(large, legs).outcome
+    burnt = report.fuel_l - float(fuel.burns_l_h(0.0)) * report.engine_min / 60
+    asked_w = report.engine_min / 60 * 600 / 0.85
+    assert burnt == pytest.approx(fuel.slope_l_h * asked_w / 2000, rel=0.03)

@@ -51,7 +51,7 @@ def event(source, sky=CLEAR, batteries=(), others=()):
         site=Site(latitude=46.1, longitude=-95.4),
         yard_sky=sky,
         stations=(make_station(amps=2.5, openings=open_all(SPAN)),),
-        batteries=batteries or (make_battery("k1", ah=10), make_battery("k2", ah=10)),
+        batteries=batteries or (make_battery("k1", ah=9), make_battery("k2", ah=9)),
         sources=(source, *others),
         bays=(BAY,),
         lateness_min=0,
@@ -78,7 +78,7 @@ def test_what_a_bay_gives_comes_from_the_sun(source, soc):
 
 @pytest.mark.parametrize("source", [PANELS, BANK])
 def test_plans_use_the_sun_that_they_may_count_on(source):
-    """Two batteries of 10 Ah for 20 Ah of use: the sun charges one of them again."""
+    """Two batteries of 9 Ah for 20 Ah of use: the sun charges one of them again."""
     found = {}
     for sky in (NO_SUN, CLEAR):
         problem = Problem(event(source, sky))

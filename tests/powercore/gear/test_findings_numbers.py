@@ -69,8 +69,8 @@ def said(rule, **changes):
         ("output-above-input", device(tx_w=300), "300 W out of 289.8 W in"),
         # 50 Ah × 12.8 V
         ("air", {}, "640 Wh: not on a passenger aircraft"),
-        # 12 V nominal; (13.26 ÷ 12)² = 1.22
-        ("power-rises", device(rises_with_volts=True, nominal_v=12.0, tx_w=5), "22% more power and heat, about 6.1 W"),
+        # 12 V nominal; (13.29 ÷ 12)² = 1.23
+        ("power-rises", device(rises_with_volts=True, nominal_v=12.0, tx_w=5), "23% more power and heat, about 6.1 W"),
         # 8 W × 24 h of 48 Ah at 13.06 V
         ("converter-idle", part("usb", converter=replace(PD, idle_w=8)), "draws 192 Wh in 24 h, 31% of the battery"),
         # 12.8 V of four LiFePO4 at 1C: 25 A of 20 Ah is 1.25 C of what is trusted

@@ -216,8 +216,8 @@ def test_a_battery_leaves_as_full_only_on_evidence(evidence, is_full, missing):
     ("pack", "seen", "words"),
     [
         (make_pack(), Seen(days=1, words="it was used"), "it was used"),
-        (make_pack(), Seen(days=1, volts=13.05), "it read 13.05 V; full is 13.27 V"),
-        (make_pack(series=8), Seen(days=1, volts=26.2), "26.20 V; full is 26.53 V"),
+        (make_pack(), Seen(days=1, volts=13.05), "it read 13.05 V; full is 13.30 V"),
+        (make_pack(series=8), Seen(days=1, volts=26.2), "26.20 V; full is 26.60 V"),
         (make_pack(), Seen(days=1, volts=13.3), ""),
         (make_pack(), Seen(days=1, volts=13.1, amps=10), ""),  # 10 A through 40 mΩ
         (make_pack(), Seen(days=1, volts=0.0), "it read 0.00 V"),

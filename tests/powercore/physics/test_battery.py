@@ -92,13 +92,13 @@ def test_usable_energy_is_the_integral_of_the_voltage(chemistry):
 
 @pytest.mark.parametrize(
     ("soc", "volts"),
-    [  # PyBaMM, parameter set Prada2013, four cells at rest (computed once)
-        (0.95, 13.27),
-        (0.9, 13.26),
-        (0.7, 13.10),
-        (0.5, 13.06),
-        (0.3, 12.82),
-        (0.1, 11.91),
+    [  # PyBaMM, Prada2013 against the graphite of Ecker2015, four cells (computed once)
+        (0.95, 13.297),
+        (0.9, 13.288),
+        (0.7, 13.157),
+        (0.5, 13.106),
+        (0.3, 12.954),
+        (0.1, 12.657),
     ],
 )
 def test_lifepo4_rests_at_the_model_voltage(soc, volts):
@@ -113,7 +113,13 @@ def test_lifepo4_rests_at_the_model_voltage(soc, volts):
         ("flooded", 6, 1.0, 12.60, 12.70),
         ("agm", 6, 0.5, 12.25, 12.35),
         ("gel", 6, 0.25, 11.95, 12.05),
-        ("lifepo4", 4, 0.8, 13.1, 13.4),
+        ("lifepo4", 4, 1.0, 13.3, 13.6),
+        ("lifepo4", 4, 0.8, 13.2, 13.3),
+        ("lifepo4", 4, 0.5, 13.1, 13.2),
+        ("lifepo4", 4, 0.2, 12.8, 12.95),
+        ("lifepo4", 4, 0.1, 12.5, 12.85),
+        ("lifepo4", 4, 0.05, 12.0, 12.6),
+        ("lifepo4", 4, 0.0, 10.0, 11.5),
         ("nmc", 3, 0.5, 11.0, 11.5),
     ],
 )
@@ -122,11 +128,11 @@ def test_rested_voltages_lie_in_the_tables_in_use(chemistry, series, soc, low, h
     assert low <= float(chemistry_of(chemistry).rested_v(soc)) * series <= high
 
 
-def test_an_11_5_v_disconnect_is_at_about_seven_percent_of_lifepo4():
-    """Common practice, no source; reserve can't be seen by volts."""
+def test_an_11_5_v_disconnect_is_at_next_to_nothing_of_lifepo4():
+    """Between 0 and 5 % by makers' tables, from memory; no reserve is seen by volts."""
     end = disconnect_of(make_pack(), Feeding(mean_a=0, peak_a=0, disconnect_v=11.5))
 
-    assert end.soc == pytest.approx(0.07, abs=0.01)
+    assert 0.0 < end.soc < 0.05
     assert end.cause == "low-voltage disconnect"
 
 
@@ -310,10 +316,39 @@ def test_charging_volts_follow_the_temperature(base_v, per_c, temp_c, volts):
 
 
 def test_lead_acid_loses_capacity_in_the_cold():
-    """100 Ah at 10, 0 °C: 91, 85 Ah; IEC 60896 style 1 + 0.006 (T - 25), memory."""
-    shares = [chemistry_of("agm").capacity_share(temp) for temp in (25, 10, 0)]
+    """100 Ah at 10 °C: 91 Ah, as IEC 60896 has it; 60 to 70 at -15 °C; from memory."""
+    chem = chemistry_of("agm")
 
-    assert shares == pytest.approx([1.0, 0.91, 0.85])
+    assert chem.capacity_share(10) == pytest.approx(0.91)
+    assert 0.8 <= chem.capacity_share(0) <= 0.86
+    assert 0.6 <= chem.capacity_share(-15) <= 0.7
+    assert chemistry_of("lifepo4").capacity_share(-30) <= 0.55
+
+
+@pytest.mark.parametrize(
+    ("ah", "amps", "low_h", "high_h"),
+    [
+        (7, 4.2, 3.9 / 4.2, 4.7 / 4.2),  # its one-hour rate
+        (100, 60, 0.85, 1.15),
+        (100, 5, 19.5, 20.0),
+        (100, 17, 4.6, 5.2),
+    ],
+)
+def test_lead_acid_at_fast_rates_is_as_makers_tables_have_it(ah, amps, low_h, high_h):
+    """Sheets of small and large AGM blocks, from memory; not one exponent for all."""
+    pack = make_pack(chemistry="agm", series=6, nameplate_ah=ah, tested_ah=ah)
+
+    assert low_h <= float(pack.ah_at(amps)) / amps <= high_h
+
+
+def test_lithium_is_charged_gently_just_above_freezing():
+    """A tenth of its capacity an hour up to 10 °C, unless it warms itself."""
+    pack = make_pack(nameplate_ah=100, tested_ah=100)
+
+    assert pack.cold_charge_a(0) == 0
+    assert pack.cold_charge_a(3) == 10
+    assert pack.cold_charge_a(3, is_heated=True) == float("inf")
+    assert pack.cold_charge_a(12) == float("inf")
 
 
 def test_a_profile_stays_within_the_makers_limits():
@@ -331,7 +366,9 @@ def test_a_profile_stays_within_the_makers_limits():
 )
 def test_lead_acid_lasts_as_peukert_says(amps, hours):
     """50 Ah at 20 h, exponent 1.1: t = 20 (50 / (20 I))^1.1, by hand; see `ah_at`."""
-    pack = make_pack(chemistry="agm", series=6, nameplate_ah=50, tested_ah=50)
+    pack = make_pack(
+        chemistry="agm", series=6, nameplate_ah=50, tested_ah=50, peukert=1.1
+    )
 
     assert float(pack.ah_at(amps)) / amps == pytest.approx(hours, rel=1e-3)
     assert float(pack.ah_at(amps)) / amps == pytest.approx(

@@ -11,6 +11,7 @@ from hollow_kettle.shelf.models import Asset
 from powercore.event.bays import on_charger
 from powercore.event.plans import BayPlan
 from powercore.gear.things import Battery
+from powercore.sun.sources import CHARGER_EFFICIENCY
 
 
 def bays_of(
@@ -47,6 +48,7 @@ def _bay(bay: Bay, units: dict[str, list[Battery]]) -> BayPlan:
         chemistries=tuple(key for key in bay.chemistries.split(",") if key),
         ends_itself=bay.ends_itself,
         unwatched_why=bay.unwatched_why,
+        efficiency=CHARGER_EFFICIENCY,
     )
     if bay.charger is None:
         return plan

@@ -132,7 +132,10 @@ def source_strip(event: Event) -> Strip | None:
     for number, plan in enumerate(problem.scenario.sources):
         ran = running(plan, problem.most_asked_w(plan))
         used_w = problem.sources[plan.key].max_w
-        words = f"{used_w:,.0f} W for chargers"
+        asked_w = used_w / problem.charger_efficiency[plan.key]
+        words = f"{asked_w:,.0f} W for chargers"
+        if asked_w > used_w + 0.5:
+            words += f", {used_w:,.0f} W into batteries"
         if plan.energy_wh is not None:
             words = f"{plan.energy_wh:,.0f} Wh, {used_w:,.0f} W"
         rows.append(

@@ -20,11 +20,28 @@ class Charging(Feeds):
     def _models(self) -> dict[tuple[str, str], ChargeModel]:
         return {}
 
+    @cached_property
+    def charger_efficiency(self) -> dict[str, float]:
+        """
+        What the chargers on each source give over what they ask of it. (0 to 1)
+
+        Of all bays on it together, each by its power; panels charge straight.
+        """
+        found = {}
+        for source in self.scenario.sources:
+            bays = [bay for bay in self.bays.values() if bay.source == source.key]
+            asked_w = sum(bay.max_w / bay.efficiency for bay in bays)
+            given_w = sum(bay.max_w for bay in bays)
+            is_straight = source.kind == SUN or asked_w <= 0
+            found[source.key] = 1.0 if is_straight else given_w / asked_w
+        return found
+
     def most_asked_w(self, source: SourcePlan) -> float:
         """What is asked of a source with all bays and banks on it in use. [W]"""
         bays_w = sum(
             bay.max_w for bay in self.bays.values() if bay.source == source.key
         )
+        bays_w /= self.charger_efficiency[source.key]
         load_w = source.other_w + self._filling_w(source) + bays_w
         return min(load_w, source.max_w)
 
@@ -35,7 +52,7 @@ class Charging(Feeds):
     @cached_property
     def sources(self) -> dict[str, SourcePlan]:
         """
-        Sources as plans count on them: what they give chargers, when they really run.
+        Sources as plans count on them: what their chargers give, when they really run.
 
         Quiet hours, stops for fuel with all bays in use, and the end of the fuel
         are out of their windows; panels run while there is sun that counts.
@@ -46,8 +63,19 @@ class Charging(Feeds):
         windows = running(source, self.most_asked_w(source)).windows
         if source.kind == SUN:
             windows = tuple(windows_where(self.grid, self.yard_sun_w[source.key] > 0))
-        max_w = max(0.0, source.for_chargers_w - self._filling_w(source))
-        return replace(source, max_w=max_w, windows=windows)
+        share = self.charger_efficiency[source.key]
+        max_w = share * max(0.0, source.for_chargers_w - self._filling_w(source))
+        if source.energy_wh is None:
+            return replace(source, max_w=max_w, windows=windows)
+        holds_wh = source.holds_wh or 0.0
+        return replace(
+            source,
+            max_w=max_w,
+            windows=windows,
+            energy_wh=share * source.energy_wh,
+            capacity_wh=share * holds_wh,
+            fill_w=share * source.fill_w,
+        )
 
     @cached_property
     def fills_w(self) -> dict[str, FloatArray]:
@@ -131,6 +159,7 @@ class Charging(Feeds):
                 self.bays[bay].max_w / (plan.pack.chem.charge_v * plan.pack.series),
                 self.bays[bay].max_a or float("inf"),
                 plan.charge_limit_a,
+                self._cold_a(battery, self.scenario.yard_cold_c),
             )
             found = ChargeModel.of(plan.pack, current_a)
             self._models[bay, battery] = found
@@ -143,8 +172,16 @@ class Charging(Feeds):
         At a station where it is too cold for that, not at all.
         """
         plan = self.batteries[battery]
-        is_cold = station and self.cold_refusal(battery, self.stations[station].cold_c)
-        return ChargeModel.of(plan.pack, 0.0 if is_cold else plan.charge_limit_a)
+        cold_c = self.stations[station].cold_c if station else None
+        limit_a = min(plan.charge_limit_a, self._cold_a(battery, cold_c))
+        return ChargeModel.of(plan.pack, limit_a)
+
+    def _cold_a(self, battery: str, cold_c: float | None) -> float:
+        """Highest current that the cold lets into a battery. [A]"""
+        plan = self.batteries[battery]
+        if cold_c is None:
+            return float("inf")
+        return plan.pack.cold_charge_a(cold_c, is_heated=plan.is_heated)
 
     def bay_w(self, battery: str, stored_ah_per_h: float) -> float:
         """Power a bay gives while a battery stores at a rate. [W]"""

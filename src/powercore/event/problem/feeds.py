@@ -111,7 +111,8 @@ class Feeds(Demand):
         """Say why a battery must not charge where it gets so cold, or None."""
         plan = self.batteries[battery]
         limit_c = plan.pack.cold_charge_c
-        if cold_c is None or plan.is_heated or cold_c > limit_c:
+        is_heated = plan.is_heated
+        if cold_c is None or not plan.pack.is_too_cold(cold_c, is_heated=is_heated):
             return None
         return (
             f"{plan.pack.chem.name} is never charged at or below {limit_c:g} °C, and "

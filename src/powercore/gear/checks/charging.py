@@ -252,10 +252,8 @@ def cold_charge(kit: Kit) -> Iterator[Hit]:
     """The lowest temperature of the place at or below what the pack is charged at."""
     for charge, battery in pairs_of(kit):
         pack, low_c = battery.pack, kit.conditions.low_c
-        if (
-            pack.chem.is_rechargeable
-            and low_c <= pack.cold_charge_c
-            and not battery.is_heated
+        if pack.chem.is_rechargeable and pack.is_too_cold(
+            low_c, is_heated=battery.is_heated
         ):
             yield Hit(
                 where=charge.key,

@@ -222,6 +222,7 @@ class Replay:
         plan = self.planned[source]
         if plan.kind not in ENGINES or watts <= 0:
             return
+        taken_wh /= self.problem.charger_efficiency[source]
         is_extra = not self.problem.is_running_anyway(source)
         self.outcome.engine_min += 60 * hours * is_extra
         if plan.fuel is not None and plan.max_w > 0:
