@@ -11,6 +11,7 @@ from hollow_kettle.field import queries, services
 from hollow_kettle.log.models import FieldEntry, Place
 from hollow_kettle.plan.bridge.chosen import published
 from hollow_kettle.plan.bridge.scenario import scenario_from
+from hollow_kettle.plan.events.services import save_event
 from hollow_kettle.plan.models import OperatingPattern
 from hollow_kettle.plan.rotation.following import moves_now
 from hollow_kettle.plan.rotation.making import make_rotation
@@ -461,3 +462,41 @@ def test_every_published_move_has_one_state_in_every_room(
     assert move.key in [one.move.key for one in late.given_up]
     page = boss.get(reverse("field:board", args=[under_way.pk])).content.decode()
     assert "Given up, nobody logged them" in page
+
+
+def test_two_people_publish_and_the_second_is_told(under_way, marin, boss):
+    """What somebody published meanwhile does not vanish unseen."""
+    first, second = (make_rotation(under_way, by=marin) for _ in range(2))
+    shown = published(under_way).number
+    urls = [
+        reverse("plan:rotation_publish", args=[under_way.pk, one.number])
+        for one in (first, second)
+    ]
+    boss.post(urls[0], {"over": shown})
+    page = boss.post(urls[1], {"over": shown}, follow=True).content.decode()
+    assert f"Marin published rotation {first.number} meanwhile" in page
+    assert published(under_way) == first
+    boss.post(urls[1], {"over": first.number})
+    assert published(under_way) == second
+
+
+def test_a_battery_on_hold_or_promised_elsewhere_is_asked_about(
+    under_way, shelf, boss, esker, marin
+):
+    """By the line as by the form; and a plan says who else counts on a battery."""
+    url = reverse("field:line_add", args=[under_way.pk])
+    page = boss.post(url, {"line": "esker K04 in"}, headers={"HX-Request": "true"})
+    assert "K04 is on hold: swollen" in page.content.decode()
+    assert not FieldEntry.objects.filter(kind="swap", battery=shelf["K04"].pk).exists()
+
+    other = save_event(
+        None,
+        name="Marsh Drill",
+        zone="UTC",
+        starts=NOON,
+        ends=NOON + timedelta(hours=3),
+    )
+    other.batteries.set([shelf["K02"]])
+    number = published(under_way).number
+    page = boss.get(reverse("plan:rotation_detail", args=[under_way.pk, number]))
+    assert "K02: chosen for Marsh Drill too" in page.content.decode()

@@ -175,6 +175,7 @@ TABLE = {
     ("plan:event_edit", "POST"): EVENT_BOSS,
     ("plan:event_state", "POST"): EVENT_BOSS,
     ("plan:change_log", "GET"): EVENT_BOSS,
+    ("plan:bring_back", "POST"): EVENT_BOSS,
     ("plan:station_detail", "GET"): MEMBERS,
     ("plan:station_add", "GET"): EVENT_BOSS,
     ("plan:station_add", "POST"): EVENT_BOSS,

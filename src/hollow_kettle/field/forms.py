@@ -28,6 +28,8 @@ from .times import typed_moment
 
 #: A time without a date that long ago may be a slip. Common practice, no source.
 LONG_AGO = timedelta(hours=12)
+#: Where a battery is used, charges or waits to be used.
+_IN_USE = (PlaceKind.STATION, PlaceKind.BAY)
 #: A time so far ahead of now is asked about. [min] Common practice, no source.
 AHEAD_MIN = 2.0
 #: A reading so far outside what is believed is asked about; and a count of so many
@@ -149,6 +151,16 @@ class EntryForm(Dressed, forms.Form):
                 "Tick “I'm sure” to keep this for a coordinator to look at.",
             )
         return data
+
+    def _ask_about_hold(self) -> None:
+        """A battery that must not be used, put into use."""
+        battery = self.battery("tag")
+        if battery is not None and battery.hold:
+            self.ask(
+                "tag",
+                f"{battery.tag} is on hold: {battery.hold}. Take it out of use; tick "
+                "“I'm sure” only if it went in all the same.",
+            )
 
     def _ask_about_digits(self) -> None:
         """A tag of digits alone that is another's with zeros is asked about."""
@@ -302,6 +314,7 @@ class SwapForm(EntryForm):
                 f"There is no battery {out}. Tick “I'm sure” to keep the swap for a "
                 "coordinator to look at.",
             )
+        self._ask_about_hold()
         return data
 
 
@@ -324,6 +337,8 @@ class MoveForm(EntryForm):
         """A charge that would spoil a claim of own power is asked about."""
         data = super().clean() or self.cleaned_data
         to = data.get("to")
+        if to is not None and to.kind in _IN_USE:
+            self._ask_about_hold()
         if to is None and not data.get("way") and "to" not in self.errors:
             self.add_error("to", self.fields["to"].error_messages["required"])
         if refusal := self._bay_refusal(to):

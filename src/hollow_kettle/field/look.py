@@ -54,10 +54,6 @@ def worth_a_look(
         *_old(board),
         *_draws(board, draws),
     ]
-    if log.quarantined:
-        waits = "entry waits" if log.quarantined == 1 else "entries wait"
-        words = f"{log.quarantined} {waits} in quarantine: answer them in the log."
-        found.append(words)
     return found[:MOST]
 
 

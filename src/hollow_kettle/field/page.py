@@ -315,6 +315,8 @@ class Board:
     ask_next: str = ""
     #: Since when all walks are stopped; None: they are not.
     stand_down: datetime | None = None
+    #: How many entries were kept aside and wait for somebody.
+    kept_aside: int = 0
 
     def in_state(self, state: str) -> list[BoardBattery]:
         """Batteries in one state."""

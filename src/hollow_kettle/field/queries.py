@@ -195,6 +195,7 @@ def board_of(event: Event, now: datetime) -> Board:
         every_move=every_move,
         stock=stock_until_morning(physics, batteries, now),
         stand_down=log.stand_down,
+        kept_aside=log.quarantined,
     )
     board.conflicts = questions(event, tags) if log.has_conflicts else []
     board.alarms = alarms_of(event, board, noted)

@@ -16,9 +16,9 @@ from .models import ChangeNote, Event
 LONGEST = 300
 
 
-def note(event: Event, by: Actor | None, words: str) -> None:
+def note(event: Event, by: Actor | None, words: str, *, removed: str = "") -> None:
     """
-    Write one change down.
+    Write one change down; with what it removed, as `plan.removed` keeps that.
 
     Nothing is written without `by`: then it is part of a larger change, as a copy of
     an event is, that is written down once.
@@ -27,7 +27,7 @@ def note(event: Event, by: Actor | None, words: str) -> None:
         return
     if len(words) > LONGEST:
         words = f"{words[: LONGEST - 1]}…"
-    ChangeNote.objects.create(event=event, made_by=by, words=words)
+    ChangeNote.objects.create(event=event, made_by=by, words=words, removed=removed)
 
 
 def notes_of(event: Event) -> QuerySet[ChangeNote]:

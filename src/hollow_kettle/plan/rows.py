@@ -15,6 +15,7 @@ from hollow_kettle.people.models import Actor
 
 from .changelog import note
 from .models import Bay, Event, Source, Station
+from .removed import rows_of
 
 
 def remove(event: Event, row: Model, *, by: Actor | None = None) -> None:
@@ -27,11 +28,15 @@ def remove(event: Event, row: Model, *, by: Actor | None = None) -> None:
         If something else depends on it.
     """
     with transaction.atomic():
+        is_bay = isinstance(row, Bay)
+        places = list(Place.objects.filter(pk=row.pk)) if is_bay else []
+        kept = rows_of(row, places)
         if isinstance(row, Bay):
             forget(Place.objects.filter(pk=row.pk))
         if isinstance(row, Source) and row.bays.exists():
             raise ValidationError("Bays are fed from it; remove them first.")
-        note(event, by, f"{row._meta.verbose_name} {row} removed")
+        words = f"{row._meta.verbose_name} {row} removed"
+        note(event, by, words, removed=kept)
         row.delete()
 
 

@@ -18,6 +18,7 @@ _event = [
     path("edit/", events.event_edit, name="event_edit"),
     path("state/", events.event_state, name="event_state"),
     path("changes/", events.change_log, name="change_log"),
+    path("changes/<int:pk>/bring-back/", events.bring_back, name="bring_back"),
     path("stations/add/", stations.station_add, name="station_add"),
     path("stations/export/", stations.station_export, name="station_export"),
     path("stations/import/", stations.station_import, name="station_import"),

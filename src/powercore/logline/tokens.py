@@ -78,8 +78,8 @@ WORDS = {
     "on": r"on",
     "off": r"off",
     "comma": r"[,;]",
-    "": r"(?:the|an?|is|at|of|reads?|says|shows|just|now|again|it|its|and|with|has|"
-    r"going|gone|charging|went|put|taken|from|up)",
+    "": r"(?:reads? back|the|an?|is|at|of|reads?|says|shows|just|now|again|it|its|and|"
+    r"with|has|going|gone|charging|went|put|taken|from|up)",
 }
 _NUMBER = r"[+\-−]?\d+(?:\.\d+)?"
 _ZULU = r"(?P<z>\s?(?:z|utc)\b)?"

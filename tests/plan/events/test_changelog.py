@@ -10,6 +10,7 @@ from django.db import IntegrityError, transaction
 from django.urls import reverse
 
 from hollow_kettle.field.services import note as log_note
+from hollow_kettle.log.models import Place
 from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event, OpenHours
 from hollow_kettle.plan.rotation.making import make_rotation
@@ -121,3 +122,27 @@ def test_the_debrief_measures_against_what_was_published_before_it_began(event, 
     assert baseline_of(event) == made[1]
     event.rotations.filter(number__in=[1, 2]).update(published_at=None)
     assert baseline_of(event) is None  # what was published while it ran is no plan
+
+
+def test_a_station_that_was_removed_can_be_brought_back(event, esker, boss):
+    """With its equipment, hours and place; once, and by its own line."""
+    equipment, hours = esker.equipment.count(), esker.hours.count()
+    places = Place.objects.filter(station_key=esker.pk).count()
+    url = reverse("plan:station_delete", args=[event.pk, esker.pk])
+    assert "can bring it back" in boss.post(url, follow=True).content.decode()
+    assert not event.stations.filter(pk=esker.pk).exists()
+
+    line = event.change_notes.exclude(removed="").get()
+    page = boss.get(reverse("plan:change_log", args=[event.pk])).content.decode()
+    assert "Bring it back" in page
+    back = reverse("plan:bring_back", args=[event.pk, line.pk])
+    assert (
+        "Brought back: station Esker removed"
+        in boss.post(back, follow=True).content.decode()
+    )
+    again = event.stations.get(pk=esker.pk)
+    assert (again.equipment.count(), again.hours.count()) == (equipment, hours)
+    assert Place.objects.filter(station_key=esker.pk).count() == places
+    assert again.site is not None
+    page = boss.post(back, follow=True).content.decode()
+    assert "can&#x27;t be brought back any more" in page

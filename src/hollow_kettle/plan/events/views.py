@@ -19,6 +19,7 @@ from django.views.decorators.http import (
 
 from hollow_kettle.people.access import access_of, actor_of, coordinator_only
 from hollow_kettle.people.models import Club, Duty
+from hollow_kettle.plan import removed
 from hollow_kettle.plan.access import event_or_404, events_visible_to
 from hollow_kettle.plan.changelog import notes_of
 from hollow_kettle.plan.drawing import span_of
@@ -106,6 +107,20 @@ def change_log(request: HttpRequest, uid: UUID) -> HttpResponse:
     pages = Paginator(notes_of(event), CHANGES_A_PAGE)
     page = pages.get_page(request.GET.get("page"))
     return render(request, "plan/change_log.html", {"event": event, "page": page})
+
+
+@require_POST
+@coordinator_only
+def bring_back(request: HttpRequest, uid: UUID, pk: int) -> HttpResponse:
+    """Bring back what was removed from the event's set-up."""
+    event = event_or_404(request, uid)
+    try:
+        line = removed.bring_back(event, pk, by=actor_of(request))
+    except ValidationError as error:
+        messages.error(request, " ".join(error.messages))
+    else:
+        messages.success(request, f"Brought back: {line.words}.")
+    return redirect("plan:change_log", event.pk)
 
 
 @require_http_methods(["GET", "POST"])

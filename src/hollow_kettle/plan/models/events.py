@@ -205,6 +205,10 @@ class Joined(models.Model):
         return f"{self.lead.tag}+{self.battery.tag}"
 
 
+#: What was removed can be brought back for so long. Common practice, no source.
+KEPT = timedelta(days=7)
+
+
 class ChangeNote(models.Model):
     """One line of an event's change log: what of its set-up was changed, by whom."""
 
@@ -214,9 +218,16 @@ class ChangeNote(models.Model):
     made_at = models.DateTimeField(default=real_now)
     made_by = models.ForeignKey(Actor, null=True, on_delete=models.SET_NULL)
     words = models.CharField(max_length=300)
+    #: What it removed, as text, while that can be brought back.
+    removed = models.TextField(blank=True, default="")
 
     class Meta:
         ordering = ["-made_at", "-pk"]
 
     def __str__(self) -> str:
         return self.words
+
+    @property
+    def can_come_back(self) -> bool:
+        """Whether what it removed can still be brought back."""
+        return self.removed != "" and real_now() - self.made_at < KEPT

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from uuid import UUID
 
+from hollow_kettle.log.models import BatteryNow, PlaceKind
 from hollow_kettle.plan.bridge.problems import problem_of_snapshot
 from hollow_kettle.plan.bridge.rotations import problem_of
 from hollow_kettle.plan.models import Event, Leg, Rotation, Station
@@ -16,6 +17,7 @@ from powercore.belief.runtime import hours_left
 from powercore.belief.slack import Slack, as_planned, slack_of
 from powercore.event.problem import CARRIED, CHARGE, SERVE, WAIT, Problem
 from powercore.rotation.verify import verify
+from powercore.values import as_counted
 
 from .queries import WATCHED_SINCE, holds_of, tags_of
 
@@ -248,6 +250,7 @@ def warnings_of(
         for key, why in holds.items()
         if key in used
     ]
+    found += elsewhere(event, used, tags)
     if rotation.snapshot.schema_version < WATCHED_SINCE:
         report = verify(*problem_of(rotation))
         alone = [one for one in report.broken if one.rule == "charges_unwatched"]
@@ -256,6 +259,25 @@ def warnings_of(
                 "It was made when batteries charged unwatched, and does so "
                 f"{len(alone)} times; plan again, or have somebody watch the yard then."
             )
+    return found
+
+
+def elsewhere(event: Event, used: set[UUID], tags: dict[UUID, str]) -> list[str]:
+    """Say which batteries that a plan uses are lent, or planned elsewhere then."""
+    lent = BatteryNow.objects.filter(battery__in=used, place__kind=PlaceKind.PERSON)
+    found = [
+        f"{tags.get(row.battery, '?')} is lent: {row.place}. Get it back, or plan "
+        "again without it."
+        for row in lent.select_related("place")
+    ]
+    others = Event.objects.exclude(pk=event.pk).filter(
+        starts_at__lt=event.ends_at, ends_at__gt=event.starts_at
+    )
+    for other in others.exclude(state=Event.State.CLOSED):
+        both = other.batteries.filter(pk__in=used).values_list("tag", flat=True)
+        if both:
+            names = ", ".join(sorted(both, key=as_counted))
+            found.append(f"{names}: chosen for {other} too, which is on at that time.")
     return found
 
 

@@ -119,16 +119,32 @@ def with_pins_kept(rotation: Rotation, *, by: Actor) -> Rotation:
 
 
 @transaction.atomic
-def publish(rotation: Rotation, *, by: Actor | None = None) -> None:
+def publish(
+    rotation: Rotation, *, by: Actor | None = None, over: int | None = None
+) -> None:
     """
     Make a rotation the one that field, slips and debrief use.
+
+    Parameters
+    ----------
+    over : int, optional
+        The number of the published one that whoever publishes saw; 0: none was.
 
     Raises
     ------
     ValidationError
-        If it was taken back meanwhile.
+        If it was taken back meanwhile, or somebody else published another one.
     """
     event = Event.objects.select_for_update().get(pk=rotation.event_id)
+    before = event.rotations.filter(state=Rotation.State.PUBLISHED).first()
+    if over is not None and over != (before.number if before else 0):
+        who = event.change_notes.filter(words__endswith="published").first()
+        name = who.made_by if who is not None and who.made_by else "Somebody"
+        raise ValidationError(
+            f"{name} published rotation {before.number if before else '?'} meanwhile. "
+            f"Compare the two, then publish {rotation.number} again if you still want "
+            "it."
+        )
     rotation.refresh_from_db(fields=["state"])
     if rotation.state == Rotation.State.TAKEN_BACK:
         raise ValidationError(

@@ -17,7 +17,7 @@ from hollow_kettle.clock import local, real_now
 from hollow_kettle.people.access import actor_of, coordinator_only
 from hollow_kettle.plan.access import event_or_404
 from hollow_kettle.plan.bridge.batteries import unnoted
-from hollow_kettle.plan.bridge.chosen import current_rotation
+from hollow_kettle.plan.bridge.chosen import current_rotation, published
 from hollow_kettle.plan.drawing import span_of
 from hollow_kettle.plan.ledger.stock import stock_of
 from hollow_kettle.plan.models import Event, Leg, Rotation, Search
@@ -60,7 +60,12 @@ def rotation_detail(request: HttpRequest, uid: UUID, number: int) -> HttpRespons
 def _board_page(
     request: HttpRequest, event: Event, found: Rotation | None, **more: Any
 ) -> HttpResponse:
-    context: dict[str, Any] = {"event": event, "rotation": found}
+    shown = published(event)
+    context: dict[str, Any] = {
+        "event": event,
+        "rotation": found,
+        "published_number": shown.number if shown else 0,
+    }
     if event.state == Event.State.RUNNING:
         context["unnoted"] = unnoted(event)
     if found is not None:
@@ -202,7 +207,8 @@ def rotation_publish(request: HttpRequest, uid: UUID, number: int) -> HttpRespon
     event = event_or_404(request, uid)
     found = get_object_or_404(event.rotations, number=number)
     try:
-        rotations.publish(found, by=actor_of(request))
+        over = whole_number(request.POST.get("over", ""))
+        rotations.publish(found, by=actor_of(request), over=over)
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
     else:

@@ -23,6 +23,7 @@ from hollow_kettle.plan.models import (
     StationEquipment,
     StationSupply,
 )
+from hollow_kettle.plan.removed import rows_of
 from hollow_kettle.plan.rows import expanded, forget, give
 from hollow_kettle.plan.yard.services import state_walk
 from hollow_kettle.shelf.models import EquipmentType
@@ -120,9 +121,11 @@ def remove_station(station: Station, *, by: Actor | None = None) -> None:
         If something was logged there; the log keeps its places.
     """
     with transaction.atomic():
-        forget(Place.objects.filter(station_key=station.pk))
+        places = Place.objects.filter(station_key=station.pk)
         site = station.site
-        note(station.event, by, f"station {station} removed")
+        kept = rows_of(station, [site, *places])
+        forget(places)
+        note(station.event, by, f"station {station} removed", removed=kept)
         station.delete()
         site.delete()
 

@@ -173,7 +173,11 @@ def station_delete(request: HttpRequest, uid: UUID, station_uid: UUID) -> HttpRe
     except ValidationError as error:
         messages.error(request, " ".join(error.messages))
         return redirect(station)
-    messages.success(request, f"{station} is removed from the event.")
+    messages.success(
+        request,
+        f"{station} is removed from the event; the change log can bring it back for a "
+        "week.",
+    )
     return redirect(event)
 
 

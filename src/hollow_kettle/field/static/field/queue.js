@@ -70,10 +70,15 @@ async function show() {
 
 let isSending = false;
 
+// The entry that is asked about: it stays here until its author answers. Left open when
+// the page goes, it is sent as it is, for a coordinator to look at.
+let questioned = "";
+
 // `asked`: the entry whose author is here to answer what is odd about it.
 async function send(asked = "") {
   const base = await opened;
-  const entries = (await base.getAll("entries")).slice(0, 50);
+  const kept = (await base.getAll("entries")).filter((one) => one.key !== questioned);
+  const entries = kept.slice(0, 50);
   if (isSending || !entries.length) return show();
   isSending = true;
   try {
@@ -103,9 +108,13 @@ async function sendTo(base, url, kept, asked) {
   if (!answer.ok) throw new Error(answer.statusText);
   const { answers } = await answer.json();
   for (const one of answers) {
+    if (!one.kept) {
+      questioned = one.key;
+      ask(one);
+      continue;
+    }
     await base.delete("entries", one.key);
-    if (!one.kept) ask(one);
-    else if (one.key === asked) done(one.words);
+    if (one.key === asked) done(one.words);
     else tell(one.words);
   }
 }
@@ -156,8 +165,12 @@ async function keep() {
   };
   const base = await opened;
   await base.put("entries", entry);
+  if (questioned) {
+    await base.delete("entries", questioned);
+    questioned = "";
+  }
   await send(entry.key);
-  if (await base.get("entries", entry.key)) {
+  if (entry.key !== questioned && (await base.get("entries", entry.key))) {
     done("Kept on this phone. It is sent when there is network.");
   }
 }
