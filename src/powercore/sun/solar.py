@@ -101,17 +101,47 @@ def sun_hours(
         highest stand that is nearest to noon there, whatever day it is in UTC.
     """
     noon = local_day.normalize() + pd.Timedelta(hours=12)
-    days = [noon + pd.Timedelta(days=day) for day in (-1, 0, 1)]
-    found = solarposition.sun_rise_set_transit_spa(
-        pd.DatetimeIndex(days), site.latitude, site.longitude
-    )
-    highest = min(found["transit"], key=lambda moment: abs(moment - noon))
-    half = pd.Timedelta(hours=12)
-    rises = [m for m in found["sunrise"] if highest - half < m < highest]
-    downs = [m for m in found["sunset"] if highest < m < highest + half]
-    if not rises or not downs:
-        return None
-    return max(rises).floor("s"), min(downs).floor("s")
+    day = pd.Timedelta(hours=12)
+    around = pd.date_range(noon - day, noon + day, freq=_COARSE)
+    highest = around[int(np.argmax(_height(site, around)))]
+    rise = _crossing(site, highest - day, highest, rising=True)
+    down = _crossing(site, highest, highest + day, rising=False)
+    return None if rise is None or down is None else (rise, down)
+
+
+#: Where the sun's upper edge touches the horizon: its middle stands 50' below, of which
+#: 34' are refraction, as almanacs have it. [°]
+_EDGE = -0.8333
+_COARSE = pd.Timedelta(minutes=5)
+
+
+def _height(site: Site, times: pd.DatetimeIndex) -> FloatArray:
+    """Height of the sun's middle above where it rises, without the air. [°]"""
+    return 90.0 - sun_at(site, times.tz_convert("UTC")).zenith - _EDGE
+
+
+def _crossing(
+    site: Site, start: pd.Timestamp, end: pd.Timestamp, *, rising: bool
+) -> pd.Timestamp | None:
+    """
+    The crossing of the horizon nearest to the sun's highest stand, to a second.
+
+    Bracketed coarsely, then finely, on the position itself: the closed form for a day
+    of UTC takes the sun's declination of another day where local days cross it.
+    """
+    found = None
+    for step in (_COARSE, pd.Timedelta(seconds=1)):
+        times = pd.date_range(start, end, freq=step)
+        is_up = _height(site, times) > 0
+        turns = np.flatnonzero(
+            is_up[1:] & ~is_up[:-1] if rising else is_up[:-1] & ~is_up[1:]
+        )
+        if turns.size == 0:
+            return found
+        at = int(turns[-1] if rising else turns[0])
+        start, end = times[at], times[at + 1]
+        found = end if rising else start
+    return found
 
 
 # --- sky ------------------------------------------------------------------------
