@@ -28,6 +28,8 @@ _CHECKED_SD = (0.01, 0.02)
 _UNCHECKED_SD = (0.03, 0.10)
 #: Uncertainty of where full and empty lie, and of a corrected rate. [share]
 _ENDS_SD, _RATE_SD = 0.015, 0.02
+#: A test at this or above is one in a room. [°C]
+ROOM_C = 15.0
 #: Capacity over print below which a pack is due to be retired. [share]
 RETIRE_SHARE = 0.7
 #: A fall between two tests that asks for a third. [share]
@@ -183,7 +185,9 @@ def capacity_of(
         steps.append(f"{rated_ah:.2f} Ah at the {chem.rated_h:g} h rate (Peukert)")
         rate_sd = _RATE_SD * min(3.0, rated_ah / ah)
         ah = rated_ah
-    share = chem.capacity_share(temp_c)
+    # A test in a room is what is trusted: lithium gives all of itself there.
+    is_room = chem.is_lithium and temp_c >= ROOM_C
+    share = 1.0 if is_room else chem.capacity_share(temp_c)
     if abs(share - 1) > 1e-9:
         ah /= share
         rate_sd = math.hypot(rate_sd, (1 - share) * 0.3)

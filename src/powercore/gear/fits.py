@@ -6,11 +6,11 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from powercore.gear.things import SUPPLY, Battery, Charger
-from powercore.physics.battery import SAME_V
+from powercore.physics.battery import SAME_V, Pack
 from powercore.physics.charging import ChargeModel
 
 #: How near a charger's voltage must come to the pack's. [V]
-_NEAR_V = 0.25
+NEAR_V = 0.25
 #: A supply at a chemistry's float voltage fills it slowly, to about here.
 #: Common practice, no source. (0 to 1)
 FLOAT_FILLS_TO = 0.95
@@ -83,7 +83,7 @@ def fit_of(charger: Charger, battery: Battery) -> Fit:
                 f"{pack.highest_charge_v:.1f} V"
             )
         low_v = chem.charge_range_v[0] * pack.series
-        if charger.absorb_v < low_v - _NEAR_V:
+        if charger.absorb_v < low_v - NEAR_V:
             return _never(f"stops at {charger.absorb_v:.1f} V, full is {low_v:.1f} V")
     if charger.setting == chem.key and UNKNOWN_PROTECTION not in mind:
         return Fit(verdict=Verdict.FITS, why="as it is set", hours=hours, mind=mind)
@@ -112,7 +112,7 @@ def _supply(
     fixed_v = charger.absorb_v
     if (
         fixed_v is not None
-        and abs(fixed_v - wanted_v) <= _NEAR_V
+        and abs(fixed_v - wanted_v) <= NEAR_V
         and fixed_v <= battery.pack.highest_charge_v + SAME_V
     ):
         return Fit(
@@ -128,14 +128,22 @@ def _supply(
     ):
         return Fit(
             verdict=Verdict.WITH_SETTING,
-            why=f"holds {fixed_v:.1f} V: fills it slowly to about {FLOAT_FILLS_TO:.0%} "
-            "and never balances it; watch it, unplug it by hand",
-            hours=hours,
-            fills_to=FLOAT_FILLS_TO,
+            why=_slowly(fixed_v, battery.pack),
+            hours=max(hours, battery.pack.slow_h),
+            fills_to=1.0 if battery.pack.chem.is_lead else FLOAT_FILLS_TO,
             mind=mind,
         )
     given = f"{fixed_v:.1f} V" if fixed_v is not None else "other volts"
     return _never(f"a supply of {given} doesn't fill {wanted_v:.1f} V")
+
+
+def _slowly(volts: float, pack: Pack) -> str:
+    if pack.chem.is_lead:
+        return f"holds {volts:.1f} V: fills it slowly, in a day or more; watch it"
+    return (
+        f"holds {volts:.1f} V: fills it slowly to about {FLOAT_FILLS_TO:.0%} and never "
+        "balances it; watch it, unplug it by hand"
+    )
 
 
 def _mind(charger: Charger, battery: Battery) -> tuple[str, ...]:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from powercore.errors import PowercoreError
+from powercore.gear.fits import NEAR_V
 from powercore.gear.powerpath import Charge, Kit, receiving, solve
 from powercore.gear.things import MPPT, Charger
+from powercore.physics.battery import Pack
 from powercore.physics.charging import Recharge, recharge
 from powercore.physics.chemistry import Chemistry
 from powercore.sun.arrays import PWM_SHARE, TRACKING, straight_w
@@ -60,6 +63,7 @@ def refills(kit: Kit) -> tuple[Refill, ...]:
                 limit_a=most_a,
                 load_a=beside_a,
                 from_soc=reserve,
+                least_h=_slow_h(charge, packs),
             )
             for beside_a in (0.0, load_a)
         )
@@ -68,14 +72,30 @@ def refills(kit: Kit) -> tuple[Refill, ...]:
     return tuple(found)
 
 
+def _slow_h(charge: Charge, packs: Sequence[Pack]) -> float:
+    """What filling takes at the least on volts that only hold it full. [h]"""
+    source = charge.source
+    if not isinstance(source, Charger) or source.absorb_v is None:
+        return 0.0
+    return max(
+        (
+            pack.slow_h
+            for pack in packs
+            if source.absorb_v < pack.absorb_v - NEAR_V
+            and pack.fills_slowly_at(source.absorb_v)
+        ),
+        default=0.0,
+    )
+
+
 def _gives_a(charge: Charge, kit: Kit) -> float:
     """What a source gives at the batteries' volts while they charge. [A]"""
     source, controller = charge.source, charge.controller
     if isinstance(source, Charger):
         return source.max_a
     volts = max(battery.pack.on_charge_v for battery in kit.batteries)
-    watts = source.watts * TRACKING
+    watts = source.real_watts * TRACKING
     if controller is None or controller.method != MPPT:
-        watts = float(straight_w(PWM_SHARE * source.isc_a, volts, source.watts))
+        watts = float(straight_w(PWM_SHARE * source.real_isc_a, volts, source.watts))
     amps = watts / volts
     return amps if controller is None else min(amps, controller.max_a)

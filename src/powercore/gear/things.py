@@ -143,6 +143,16 @@ class Panel:
         return self.vmp_v * self.imp_a * self.in_series
 
     @property
+    def real_isc_a(self) -> float:
+        """Short-circuit current: as measured in full sun, else as printed. [A]"""
+        return self.isc_a if self.measured_a is None else self.measured_a
+
+    @property
+    def real_watts(self) -> float:
+        """Power of the string by that current. [W]"""
+        return self.watts * self.real_isc_a / self.isc_a
+
+    @property
     def string_voc_v(self) -> float:
         """Open-circuit voltage of the string at 25 °C. [V]"""
         return self.voc_v * self.in_series

@@ -22,6 +22,9 @@ from powercore.values import FloatArray, in_range
 
 #: Two voltages nearer than this are the same. [V]
 SAME_V = 0.051
+#: Lead-acid on the volts that only hold it full takes so long to be full, at the
+#: least. [h] Common practice, no source: a day or more.
+SLOW_LEAD_H = 24.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -161,11 +164,16 @@ class Pack:
         return self.float_v or (chem_v * self.series if chem_v else None)
 
     def fills_slowly_at(self, volts: float) -> bool:
-        """Whether lithium held at so much, too little to end a charge, still fills."""
+        """Whether it still fills, held at what is too little to end a charge."""
         float_v = self.chem.float_v
-        if not self.chem.is_lithium or float_v is None:
+        if float_v is None or not (self.chem.is_lithium or self.chem.is_lead):
             return False
         return volts >= float_v * self.series - SAME_V
+
+    @property
+    def slow_h(self) -> float:
+        """What filling it so takes at the least. [h]"""
+        return SLOW_LEAD_H if self.chem.is_lead else 0.0
 
     @property
     def highest_charge_v(self) -> float:

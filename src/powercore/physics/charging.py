@@ -150,6 +150,7 @@ def recharge(
     limit_a: float = math.inf,
     load_a: float = 0.0,
     from_soc: float,
+    least_h: float = 0.0,
 ) -> Recharge:
     """
     Say how long a source takes to charge a battery, with a load running beside it.
@@ -163,6 +164,8 @@ def recharge(
         all the while. [A]
     from_soc : float
         Charge to begin with. (0 to 1)
+    least_h : float
+        What it takes to full at the least, where volts and not amps are short. [h]
 
     Raises
     ------
@@ -177,5 +180,5 @@ def recharge(
     return Recharge(
         amps=left_a,
         to_most_h=model.hours_to(stored, MOST * model.capacity),
-        to_full_h=model.hours_to(stored, model.capacity),
+        to_full_h=max(least_h, model.hours_to(stored, model.capacity)),
     )

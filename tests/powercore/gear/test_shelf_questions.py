@@ -8,12 +8,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from powercore.errors import OutOfRange
+from powercore.gear.capacity import Given, capacity_of
 from powercore.gear.chargeby import Watch, charge_by
 from powercore.gear.checks import STOP, findings_of
 from powercore.gear.departure import ChargeEnd, Evidence, Rested, Seen, gate
 from powercore.gear.fits import Verdict, fit_of, hours_to_full
 from powercore.gear.leads import find_join
 from powercore.gear.powerpath import Charge, Kit, Member
+from powercore.gear.refill import refills
 from powercore.gear.things import Charger, Lead, Meter, Panel, Port, level_for
 from powercore.gear.upkeep import charge_due, days_until, drain, kept_share
 from powercore.gear.upkeep import test_due as capacity_test_due
@@ -425,3 +427,37 @@ def test_fit_and_findings_say_the_same(
         assert fit.verdict != Verdict.FITS
     if fit.verdict == Verdict.NEVER and setting == chemistry:
         assert findings_of(kit)
+
+
+def test_lead_acid_on_a_13_8_v_supply_fills_slowly_in_kit_and_matrix_alike():
+    """A day or more, not 5 h and not never."""
+    supply, pack = replace(SUPPLY, absorb_v=13.8, low_v=None, high_v=None), agm()
+    found = fit_of(supply, pack)
+
+    assert found.verdict == Verdict.WITH_SETTING
+    assert "slowly, in a day or more" in found.why
+    assert found.hours >= 24
+    kit = Kit(
+        members=(Member(battery=pack),),
+        parts=(),
+        charges=(Charge(key="c", source=supply),),
+    )
+    (refill,) = refills(kit)
+    assert refill.alone.to_full_h >= 24
+
+
+def test_a_lithium_test_in_a_room_is_trusted_as_it_is():
+    """8.0 Ah counted at 20 °C are 8.0 Ah, not 8.14."""
+    given = Given(ah=8.0, wh=None, hours=5.0)
+    pack = make_pack(nameplate_ah=10, tested_ah=None)
+    found = capacity_of(pack, given, was_full=True, was_emptied=True, temp_c=20.0)
+
+    assert found.ah == 8.0
+
+
+def test_what_a_panel_was_measured_at_counts_in_a_kit():
+    """5 A printed and 4 A measured through a plain controller: a fifth less."""
+    panel = Panel(tag="P1", voc_v=22, isc_a=6, vmp_v=18, imp_a=5.5)
+    weak = replace(panel, measured_a=4.8)
+
+    assert weak.real_watts == pytest.approx(0.8 * panel.watts)

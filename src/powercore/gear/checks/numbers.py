@@ -186,9 +186,14 @@ def hours_short(kit: Kit) -> Iterator[Hit]:
         lasts_h = hours_given(kit.switched_on, receiving)
     except PowercoreError:
         return
-    if kit.conditions.hours > lasts_h:
+    used_min, lasts_min = round(60 * kit.conditions.hours), int(60 * lasts_h)
+    if used_min > lasts_min:
         yield Hit(
             where="",
-            words=f"It is used for {kit.conditions.hours:g} h at a stretch and lasts "
-            f"{lasts_h:.0f} h even on receive alone.",
+            words=f"It is used for {_hours(used_min)} at a stretch and lasts "
+            f"{_hours(lasts_min)} even on receive alone.",
         )
+
+
+def _hours(minutes: int) -> str:
+    return f"{minutes // 60}:{minutes % 60:02d} h"

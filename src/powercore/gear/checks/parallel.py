@@ -36,7 +36,8 @@ def discharge_rate(kit: Kit) -> Iterator[Hit]:
     battery, amps = kit.batteries[0], _total_a(kit)
     limit_a = battery.discharge_limit_a
     if amps > limit_a:
-        rate = amps / battery.pack.trusted_ah
+        # By what is printed, as makers' limits are.
+        rate = amps / battery.pack.nameplate_ah
         known = battery.max_discharge_a is not None
         yield Hit(
             where=battery.tag,
