@@ -393,6 +393,23 @@ def _filmed(path, text):
     path.write_bytes(b"YUV4MPEG2 W640 H480 F10:1 Ip A1:1 C420jpeg\n" + 10 * frame)
 
 
+def test_what_a_phone_was_asked_about_is_not_lost_by_a_reload(open_as):
+    """Asked, and the page goes: it was kept, and is sent for somebody to look at."""
+    page = open_as("wren", "/field/", size=PHONE)
+    page.get_by_role("link", name="Log a reading").click()
+    page.wait_for_load_state("networkidle")
+    page.get_by_label("Battery").fill("K07")
+    page.get_by_label("Volts").fill("19.9")
+    page.get_by_role("button", name="Save this reading").click()
+    expect(page.get_by_text("Not saved yet: please look")).to_be_visible()
+    expect(page.get_by_text("1 NOT SENT")).to_be_visible()
+
+    page.reload()
+    expect(page.locator("#not-sent")).to_be_hidden()
+    page.get_by_role("link", name="The log", exact=True).click()
+    expect(page.get_by_text("K07: 19.90 V").first).to_be_visible()
+
+
 def test_a_label_is_scanned(chromium, demo_site, tmp_path):
     """The camera sees a battery's label; its tag stands in the form and is logged."""
     label = reverse("label", args=[Asset.objects.get(tag="K07").token])

@@ -22,7 +22,8 @@ from powercore.rotation.verify import verify
 
 @pytest.fixture
 def draft(event, marin):
-    """A first complete rotation."""
+    """A first complete rotation, of stations that a battery does not last."""
+    event.stations.update(draws=1.2)
     return making.make_rotation(event, by=marin)
 
 

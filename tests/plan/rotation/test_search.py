@@ -95,6 +95,7 @@ def test_a_search_may_go_to_low_power_and_says_so(
 ):
     """Nobody walks: low power is the only cure; board, compare and sheet tell of it."""
     poor.event.crews.filter(does="walks").delete()
+    poor.event.stations.update(draws=1.2)
     monkeypatch.setattr(rotations, "hand_over", lambda *_, **ids: None)
     poor = making.make_rotation(poor.event, by=poor.made_by)
     asked = {"margin": "futures", "may_lower": "on"}
