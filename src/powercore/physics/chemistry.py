@@ -144,6 +144,14 @@ def _library(key: str) -> _Curve:
     return {"curve_soc": soc, "curve_v": volts}
 
 
+#: Lead-acid's currents over its capacity at 20, 10, 5, 3 and 1 h, half an hour and a
+#: quarter; what comes out of each kind at them is by makers' tables of small blocks,
+#: from memory.
+_RATES = (0.05, 0.093, 0.17, 0.253, 0.6, 1.0, 1.7)
+#: And its capacity in the cold: 60 to 70 % at -15 °C, where it is used in hours and not
+#: in days; makers' sheets, from memory.
+_LEAD_COLD = (0.45, 0.58, 0.7, 0.82, 0.91, 1.0)
+
 _QUARTERS = (0.0, 0.25, 0.5, 0.75, 1.0)
 
 #: Fuse, isolation and the maker's word come first, whatever the chemistry.
@@ -300,19 +308,9 @@ CHEMISTRIES: dict[str, Chemistry] = {
             max_discharge_c=1.0,  # common practice, no source
             cold_charge_c=-20.0,  # common practice, no source
             peukert=1.1,  # 1.05 to 1.15: common practice, no source
-            # 20, 10, 5, 3 and 1 h, half an hour, a quarter: makers' tables of small
-            # blocks, from memory.
-            rate_c=(0.05, 0.093, 0.17, 0.253, 0.6, 1.0, 1.7),
+            rate_c=_RATES,
             rate_share=(1.0, 0.93, 0.85, 0.76, 0.6, 0.5, 0.42),
-            # 60 to 70 % at -15 °C, where it is used in hours and not in days.
-            cold_share=(
-                0.45,
-                0.58,
-                0.7,
-                0.82,
-                0.91,
-                1.0,
-            ),  # makers' sheets; from memory
+            cold_share=_LEAD_COLD,
             self_discharge_month=0.02,  # 1 to 3 %: common practice, no source
             storage_soc=1.0,  # kept full: common practice, no source
             top_up_soc=0.8,  # common practice, no source
@@ -345,19 +343,9 @@ CHEMISTRIES: dict[str, Chemistry] = {
             max_discharge_c=0.7,  # common practice, no source
             cold_charge_c=-20.0,  # common practice, no source
             peukert=1.15,  # 1.1 to 1.25: common practice, no source
-            # 20, 10, 5, 3 and 1 h, half an hour, a quarter: makers' tables of small
-            # blocks, from memory.
-            rate_c=(0.05, 0.093, 0.17, 0.253, 0.6, 1.0, 1.7),
+            rate_c=_RATES,
             rate_share=(1.0, 0.92, 0.83, 0.73, 0.56, 0.46, 0.38),
-            # 60 to 70 % at -15 °C, where it is used in hours and not in days.
-            cold_share=(
-                0.45,
-                0.58,
-                0.7,
-                0.82,
-                0.91,
-                1.0,
-            ),  # makers' sheets; from memory
+            cold_share=_LEAD_COLD,
             self_discharge_month=0.02,  # 1 to 3 %: common practice, no source
             storage_soc=1.0,  # common practice, no source
             top_up_soc=0.8,  # common practice, no source
@@ -391,19 +379,9 @@ CHEMISTRIES: dict[str, Chemistry] = {
             max_discharge_c=1.0,  # common practice, no source
             cold_charge_c=-20.0,  # common practice, no source
             peukert=1.25,  # 1.2 to 1.4: common practice, no source
-            # 20, 10, 5, 3 and 1 h, half an hour, a quarter: makers' tables of small
-            # blocks, from memory.
-            rate_c=(0.05, 0.093, 0.17, 0.253, 0.6, 1.0, 1.7),
+            rate_c=_RATES,
             rate_share=(1.0, 0.9, 0.78, 0.68, 0.5, 0.4, 0.32),
-            # 60 to 70 % at -15 °C, where it is used in hours and not in days.
-            cold_share=(
-                0.45,
-                0.58,
-                0.7,
-                0.82,
-                0.91,
-                1.0,
-            ),  # makers' sheets; from memory
+            cold_share=_LEAD_COLD,
             self_discharge_month=0.045,  # 3 to 6 %: common practice, no source
             storage_soc=1.0,  # common practice, no source
             top_up_soc=0.75,  # common practice, no source
