@@ -42,7 +42,7 @@ def _dangers(event: Event, board: Board, noted: Sequence[Noted]) -> Iterator[Ala
         if not symptom.is_danger or one.station in seen:
             continue
         seen.add(one.station)
-        at = f"{told(one.at, event.zone)}"
+        at = told(one.at, event.zone)
         words = f"{where_of(board, one)}: {symptom.name} since {at}."
         yield Alarm(one.station, DANGER, words)
 
@@ -53,10 +53,8 @@ def _causes(event: Event, line: BoardStation, now: datetime) -> Iterator[Alarm]:
     battery = line.battery
     if line.is_off:
         since = line.off_since or now
-        at, more = f"{told(since, event.zone)}", line.soonest
-        words = (
-            f"{name} is off the air since {at}. {more[:1].upper()}{more[1:]}".strip()
-        )
+        more = f" {line.soonest[:1].upper()}{line.soonest[1:]}." if line.soonest else ""
+        words = f"{name} is off the air since {told(since, event.zone)}.{more}"
         yield Alarm(station, OFF, words)
     elif line.is_tripped and battery is not None:
         words = f"{name}: {battery.tag} read 0 V. Tripped? Unplug everything first."

@@ -23,7 +23,7 @@ def next_call(event: Event, openings: Sequence[Opening], now: datetime) -> str:
     if not windows:
         return ""
     start, end = min(windows)
-    begins, until = (f"{told(event.moment_of(at), event.zone)}" for at in (start, end))
+    begins, until = (told(event.moment_of(at), event.zone) for at in (start, end))
     if start <= minute:
         return f"listens now, until {until}"
     return f"listens {begins}–{until}"

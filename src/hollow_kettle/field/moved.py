@@ -87,7 +87,7 @@ class Seen:
     def _at(self, minutes: float | None) -> str:
         if minutes is None:
             return "after the end"
-        return f"{told(self.at + timedelta(minutes=minutes), self.zone)}"
+        return told(self.at + timedelta(minutes=minutes), self.zone)
 
 
 class WhatMoved:
@@ -104,7 +104,7 @@ class WhatMoved:
         if self.before is None:
             return ""
         moved = self.before.until(Seen.of(self.event, board_of(self.event, self.now)))
-        since = f"{told(self.at, self.event.zone)}"
+        since = told(self.at, self.event.zone)
         if not moved:
             return f"Counted anew from {since} on: nothing of now is otherwise."
         return f"Counted anew from {since} on: {'; '.join(moved)}."

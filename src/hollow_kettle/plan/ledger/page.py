@@ -408,7 +408,7 @@ def _timed(event: Event, found: EventProblem, words: str) -> str:
 
     def clock(match: re.Match[str]) -> str:
         moment = event.moment_of(found.from_min + int(match[1]))
-        return f"{told(moment, event.zone)}"
+        return told(moment, event.zone)
 
     return re.sub(r"\{(-?\d+)\}", clock, words)
 

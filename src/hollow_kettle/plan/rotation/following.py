@@ -88,7 +88,7 @@ class MoveNow:
         return f"put into use at once, {self._at(self.made_at)}"
 
     def _at(self, moment: datetime) -> str:
-        return f"{told(moment, self.zone)}"
+        return told(moment, self.zone)
 
 
 def entries_about_moves(event: Event) -> QuerySet[FieldEntry]:
