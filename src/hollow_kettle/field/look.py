@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import timedelta
 from uuid import UUID
 
-from hollow_kettle.clock import local, told
+from hollow_kettle.clock import told
 from hollow_kettle.log.models import EXCLUSIVE_KINDS, Kind
 from powercore.belief.draw import DrawFactor
 from powercore.gear.faults import symptom_of
@@ -105,9 +105,9 @@ def _faults(
     """Faults of which nobody said yet what they were, dangers first."""
     for one in open_of(noted):
         symptom, on = symptom_of(one.symptom), where_of(board, one)
-        at = local(one.at, physics.event.zone)
+        at = told(one.at, physics.event.zone)
         first = f" {symptom.first}" if symptom.is_danger else ""
-        yield f"{on}: {symptom.name} since {at:%H:%M}, not answered yet.{first}"
+        yield f"{on}: {symptom.name} since {at}, not answered yet.{first}"
 
 
 def _panels(
@@ -128,9 +128,9 @@ def _panels(
         given_w = (one.amps or 0.0) * volts
         if given_w < LOW_PANEL * expected_w:
             of = names.get(owner) or physics.source_name(str(owner))
-            at = local(one.at, physics.event.zone)
+            at = told(one.at, physics.event.zone)
             yield (
-                f"Panels of {of} gave {given_w:.0f} W at {at:%H:%M} where "
+                f"Panels of {of} gave {given_w:.0f} W at {at} where "
                 f"{expected_w:.0f} W were to be expected: shade, plug, tilt?"
             )
 
@@ -150,9 +150,9 @@ def _restarts(physics: EventPhysics, board: Board) -> Iterator[str]:
         if since is None or row is None or not bay.has_power:
             continue
         if row.read_at is None or row.read_at < since:
-            at = local(since, physics.event.zone)
+            at = told(since, physics.event.zone)
             yield (
-                f"{bay.source} is on again since {at:%H:%M}: see that {bay.name} "
+                f"{bay.source} is on again since {at}: see that {bay.name} "
                 f"charges {bay.battery.tag if bay.battery else ''}."
             )
 
@@ -162,10 +162,10 @@ def _overdue(physics: EventPhysics, board: Board) -> Iterator[str]:
     late = timedelta(minutes=physics.event.lateness_min)
     for one in board.moves:
         if one.left is not None and board.now > one.move.arrive + late:
-            at = local(one.move.arrive, physics.event.zone)
+            at = told(one.move.arrive, physics.event.zone)
             yield (
                 f"{one.move.bring} left for {one.move.station.name}, due at "
-                f"{at:%H:%M}, and nobody logged it there."
+                f"{at}, and nobody logged it there."
             )
 
 
@@ -179,7 +179,7 @@ def _soon(physics: EventPhysics, board: Board) -> Iterator[str]:
         source = problem.sources[problem.bays[bay.key].source]
         ends = [w.end_min for w in source.windows if w.end_min > minute]
         end = min(ends, default=event.span_min)
-        at = local(event.moment_of(end), event.zone)
+        at = told(event.moment_of(end), event.zone)
         if (
             bay.battery is not None
             and end - minute <= SOON_MIN
@@ -189,7 +189,7 @@ def _soon(physics: EventPhysics, board: Board) -> Iterator[str]:
             held = bay.battery.soc.typical * model.capacity
             then = model.after(held, (end - minute) / 60) / model.capacity
             yield (
-                f"{bay.source} ends at {at:%H:%M}: {bay.battery.tag} on {bay.name} "
+                f"{bay.source} ends at {at}: {bay.battery.tag} on {bay.name} "
                 f"will be at {then:.0%}."
             )
         if bay.battery is None and problem.is_watched(minute):

@@ -15,7 +15,7 @@ from uuid import UUID, uuid5
 
 from django.db.models import OuterRef, Q, Subquery
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.instruments.models import Device, DeviceKind, Sample
 from hollow_kettle.log.models import FieldEntry, Kind, PlaceKind, Placement, SourceOff
 from hollow_kettle.log.services import Sent, placed_at
@@ -212,8 +212,8 @@ def of_meters(event: Event, board: Board) -> Iterator[str]:
         if one.device.closed_at is not None or one.last is None:
             continue
         if board.now - one.last.at > SILENT:
-            at = local(one.last.at, event.zone)
-            yield f"Meter {one.device.name} is silent since {at:%H:%M}."
+            at = told(one.last.at, event.zone)
+            yield f"Meter {one.device.name} is silent since {at}."
             continue
         bay = bays.get(one.device.subject) or on_bay.get(one.device.subject)
         if bay is not None and bay.battery is not None:

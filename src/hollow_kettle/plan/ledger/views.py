@@ -10,7 +10,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
-from hollow_kettle.clock import from_local, local
+from hollow_kettle.clock import from_local, local, told
 from hollow_kettle.people.access import access_of
 from hollow_kettle.plan.access import event_or_404, events_visible_to, station_or_404
 from hollow_kettle.plan.changelog import notes_of
@@ -113,10 +113,10 @@ def _own_change(request: HttpRequest, event: Event) -> Change:
     during = ""
     if window is not None:
         first, last = (
-            local(event.moment_of(minute), event.zone)
+            told(event.moment_of(minute), event.zone)
             for minute in (window.start_min, window.end_min)
         )
-        during = f" from {first:%H:%M} to {last:%H:%M}"
+        during = f" from {first} to {last}"
     if kind in ("low", "watch"):
         words = "low power" if kind == "low" else "receive watch"
         return Change(words=f"{words}{during}", kind=kind, window=window)

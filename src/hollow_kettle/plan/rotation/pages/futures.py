@@ -7,7 +7,7 @@ from datetime import datetime
 
 import msgspec
 
-from hollow_kettle.clock import local
+from hollow_kettle.clock import told
 from hollow_kettle.plan.models import Event, Rotation, Trial
 from hollow_kettle.plan.rotation.changes import low_asked
 from powercore.futures.stress import Cure, Cures, Row, Stress, Weak
@@ -116,7 +116,7 @@ def _when(event: Event, rotation: Rotation, one: Cure) -> str:
     if one.station is None:
         return ""
     start, end = (
-        local(event.moment_of(minute + rotation.from_min), event.zone)
+        told(event.moment_of(minute + rotation.from_min), event.zone)
         for minute in (one.start_min, one.end_min)
     )
-    return f", {start:%H:%M} to {end:%H:%M}"
+    return f", {start} to {end}"
