@@ -30,7 +30,13 @@ from hollow_kettle.plan.models import Event
 from hollow_kettle.shelf.charge import belief as charge
 from powercore.belief.believed import Begun, SocEstimate, unknown
 from powercore.belief.draw import DrawFactor
-from powercore.belief.ends import END_SD, END_SOC, END_WRONG, says_end
+from powercore.belief.ends import (
+    END_HINT,
+    END_SD,
+    END_SOC,
+    END_WRONG,
+    says_end,
+)
 from powercore.belief.estimate import Belief, bay_prior, draw_of, draw_prior
 from powercore.belief.mixture import Mixture
 from powercore.belief.readings import is_tripped
@@ -100,7 +106,9 @@ def _ends_said(
     entries = FieldEntry.objects.filter(event_key=event.pk, kind__in=SAYS_END)
     if since is not None:
         entries = entries.filter(effective_at__gt=since)
-    found = counting(entries.exclude(note="")).order_by("effective_at", "uid")
+    # A long log has many notes: the database looks through them.
+    hinted = entries.filter(note__iregex=END_HINT)
+    found = counting(hinted).order_by("effective_at", "uid")
     said = [entry for entry in found if says_end(entry.note)]
     if not said:
         return

@@ -10,6 +10,11 @@ _END = re.compile(
     r"|low volt\w*|undervolt\w*|under-?voltage|cut[- ]?(?:off|out)|gave up)\b",
     re.IGNORECASE,
 )
+#: What words of an end always have, whatever else they are: for a first, quick look.
+END_HINT = (
+    "flat|empty|dead|drain|died|exhaust|tripped|r[au]n (down|out)|quit|lvd|low volt"
+    "|under-?volt|cut|gave up"
+)
 #: Keys of `powercore.gear.faults.CAUSES`, and the words that blame them.
 _BLAMES = {
     "plug": r"plug\w*|leads?|cables?|wires?|connector\w*|joints?|terminals?|loose",

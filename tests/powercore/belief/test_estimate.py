@@ -1,5 +1,7 @@
 """What is believed of a battery's charge."""
 
+import re
+
 import numpy as np
 import pytest
 from filterpy.kalman import KalmanFilter
@@ -8,7 +10,14 @@ from hypothesis import strategies as st
 
 from powercore.belief import estimate as bank
 from powercore.belief.believed import WANDER_SD, Begun, carried, unknown
-from powercore.belief.ends import END_SD, END_SOC, END_WRONG, blamed_in, says_end
+from powercore.belief.ends import (
+    END_HINT,
+    END_SD,
+    END_SOC,
+    END_WRONG,
+    blamed_in,
+    says_end,
+)
 from powercore.belief.estimate import (
     Belief,
     bay_prior,
@@ -440,3 +449,4 @@ def test_what_people_say_of_its_end_outweighs_any_reckoning():
 def test_words_say_whether_the_battery_was_at_its_end(text, end, blamed):
     """What blames something else says nothing of the battery."""
     assert (says_end(text), blamed_in(text)) == (end, blamed)
+    assert re.search(END_HINT, text.casefold()) or not end
