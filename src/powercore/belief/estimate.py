@@ -83,7 +83,7 @@ ELSEWHERE = 0.01
 #: So much of that for one voltage under load of a battery that is counted.
 BESIDE_COUNTER = 0.1
 #: What a battery holds over what is trusted: of a tested one, and of one that is not.
-HOLDS_TESTED, HOLDS = 0.035, 0.12
+HOLDS_TESTED, HOLDS = 0.025, 0.12
 #: How many volts under load are read behind a lead or a joint that takes some, and how
 #: much: mean and spread. [V], a 12 V pack
 LEAD_SHARE, LEAD_V, LEAD_SD_V = 0.12, -0.2, 0.2
