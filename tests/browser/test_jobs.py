@@ -405,6 +405,8 @@ def test_what_a_phone_was_asked_about_is_not_lost_by_a_reload(open_as):
     expect(page.get_by_text("1 NOT SENT")).to_be_visible()
 
     page.reload()
+    said = re.compile(r"Reading (is saved\.|was saved before; it counts once\.)")
+    expect(page.get_by_text(said)).to_be_visible()
     expect(page.locator("#not-sent")).to_be_hidden()
     page.get_by_role("link", name="The log", exact=True).click()
     expect(page.get_by_text("K07: 19.90 V").first).to_be_visible()
