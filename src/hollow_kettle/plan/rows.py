@@ -28,13 +28,13 @@ def remove(event: Event, row: Model, *, by: Actor | None = None) -> None:
         If something else depends on it.
     """
     with transaction.atomic():
+        if isinstance(row, Source) and row.bays.exists():
+            raise ValidationError("Bays are fed from it; remove them first.")
         is_bay = isinstance(row, Bay)
         places = list(Place.objects.filter(pk=row.pk)) if is_bay else []
         kept = rows_of(row, places)
         if isinstance(row, Bay):
             forget(Place.objects.filter(pk=row.pk))
-        if isinstance(row, Source) and row.bays.exists():
-            raise ValidationError("Bays are fed from it; remove them first.")
         words = f"{row._meta.verbose_name} {row} removed"
         note(event, by, words, removed=kept)
         row.delete()
