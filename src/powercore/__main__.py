@@ -116,7 +116,7 @@ def _as_json(one: Ledger) -> dict[str, Any]:
 
 
 def _solar(scenario: Scenario, _: list[str], options: list[str]) -> int:
-    from powercore.event.sky import SkyView, charging_v
+    from powercore.event.sky import SkyView
 
     view = SkyView.of(scenario)
     if view is None:
@@ -129,7 +129,7 @@ def _solar(scenario: Scenario, _: list[str], options: list[str]) -> int:
             "watts": array.watts,
             "sky": sky,
             "days": view.by_day(
-                view.harvest(array, sky, charging_v(scenario, station)).power_w
+                view.harvest(array, sky, scenario.charging_v(station)).power_w
             ),
         }
         for owner, array, station in arrays_of(scenario)

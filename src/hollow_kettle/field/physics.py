@@ -32,7 +32,6 @@ from powercore.belief.ends import END_SOC
 from powercore.belief.slack import with_planned_draw
 from powercore.belief.steps import Charging, Step, Use
 from powercore.event.problem import Problem
-from powercore.event.sky import charging_v
 from powercore.physics.battery import Pack
 from powercore.values import FloatArray, Window, without
 
@@ -135,8 +134,7 @@ class EventPhysics:
 
     def panels_v(self, owner: str) -> float:
         """Volts of what panels of a station, or of the yard, charge. [V]"""
-        scenario = self.problem.scenario
-        return charging_v(scenario, self.problem.stations.get(owner))
+        return self.problem.scenario.charging_v(self.problem.stations.get(owner))
 
     def source_name(self, key: str) -> str:
         """What a source is called."""

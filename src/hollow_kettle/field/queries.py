@@ -344,12 +344,12 @@ def _station(
 
 
 def _planned_chance(
-    chances: list[tuple[UUID, int, int, float]], line: BoardStation, minute: float
+    chances: list[tuple[UUID, int, float]], line: BoardStation, minute: float
 ) -> float:
     """What the published plan itself takes at a station now."""
     own = [
         (start, chance)
-        for key, start, end, chance in chances
+        for key, start, chance in chances
         if key == line.station.pk and start <= minute
     ]
     return max(own)[1] if own else 0.0

@@ -2,6 +2,8 @@
 
 from procrastinate.contrib.django import app
 
+from hollow_kettle.plan import removed
+
 from . import copies, room, troubles
 
 
@@ -14,6 +16,7 @@ def back_up(timestamp: int) -> None:
         copies.make()
         copies.forget_old()
     troubles.forget_old()
+    removed.forget_old()
 
 
 @app.task(queue="backup", queueing_lock="backup-now", pass_context=False)

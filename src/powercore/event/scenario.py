@@ -39,7 +39,7 @@ from powercore.physics.battery import Pack
 from powercore.physics.loads import Opening, Step
 from powercore.sun.arrays import Array, Site
 from powercore.sun.sources import SourcePlan
-from powercore.values import TimeGrid, Window, in_range
+from powercore.values import STATED_V, TimeGrid, Window, in_range
 
 SCHEMA_VERSION = 13
 #: Versions whose files say what a scenario must say; what they lack has a default.
@@ -115,6 +115,11 @@ class Scenario:
         return min(
             packs, key=lambda p: (-counts[p.nominal_v], p.nominal_v), default=None
         )
+
+    def charging_v(self, station: StationPlan | None = None) -> float:
+        """Volts of what panels of a station, or of the yard, charge. [V]"""
+        pack = self.usual_pack(station)
+        return STATED_V if pack is None else pack.on_charge_v
 
     def __post_init__(self) -> None:
         limits.SPAN_MIN.check("Length of the event", self.span_min)

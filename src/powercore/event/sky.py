@@ -22,12 +22,11 @@ from powercore.event.plans import (
     SKIES,
     UNKNOWN_OKTAS,
     SkyHour,
-    StationPlan,
 )
 from powercore.event.scenario import Scenario
 from powercore.sun import solar
 from powercore.sun.arrays import Array, Horizon, Site
-from powercore.values import STATED_V, BoolArray, FloatArray, TimeGrid
+from powercore.values import BoolArray, FloatArray, TimeGrid
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -230,20 +229,14 @@ def sunshine(scenario: Scenario, sky: str, view: SkyView | None = None) -> Sunsh
     def offered(arrays: tuple[Array, ...], volts: float) -> FloatArray:
         return view.offered_w(arrays, sky, volts) if view and arrays else zero
 
-    yard_v = charging_v(scenario)
+    yard_v = scenario.charging_v()
     return Sunshine(
         stations={
-            one.key: offered(one.arrays, charging_v(scenario, one))
+            one.key: offered(one.arrays, scenario.charging_v(one))
             for one in scenario.stations
         },
         sources={one.key: offered(one.arrays, yard_v) for one in scenario.sources},
     )
-
-
-def charging_v(scenario: Scenario, station: StationPlan | None = None) -> float:
-    """Volts of what panels of a station, or of the yard, charge. [V]"""
-    pack = scenario.usual_pack(station)
-    return STATED_V if pack is None else pack.on_charge_v
 
 
 @lru_cache(maxsize=8)

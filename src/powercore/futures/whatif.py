@@ -288,7 +288,7 @@ def _panels(problem: Problem, suns: Suns, station: str, more: float) -> Suns:
             factor = max(0.0, (now_w + more * USUAL_PANEL.watts) / now_w)
             offered[number] = np.asarray(offered[number]) * factor
         else:
-            from powercore.event.sky import SkyView, charging_v
+            from powercore.event.sky import SkyView
 
             view = SkyView.of(problem.scenario)
             if view is not None:
@@ -297,7 +297,7 @@ def _panels(problem: Problem, suns: Suns, station: str, more: float) -> Suns:
                 offered[number] = more * view.offered_w(
                     (panel,),
                     sky,
-                    charging_v(problem.scenario, problem.stations[station]),
+                    problem.scenario.charging_v(problem.stations[station]),
                 )
         new[sky] = (offered, at_sources)
     return new

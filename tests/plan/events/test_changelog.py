@@ -9,12 +9,16 @@ from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
 from django.urls import reverse
 
+from hollow_kettle.clock import real_now
 from hollow_kettle.field.services import note as log_note
 from hollow_kettle.log.models import Place
 from hollow_kettle.plan.events.services import set_state
 from hollow_kettle.plan.models import Event, OpenHours
+from hollow_kettle.plan.models.events import KEPT
+from hollow_kettle.plan.removed import forget_old
 from hollow_kettle.plan.rotation.making import make_rotation
 from hollow_kettle.plan.rotation.services import publish
+from hollow_kettle.plan.stations.services import remove_station
 
 pytestmark = pytest.mark.django_db
 SPAN = {"starts": "2026-06-27 12:00", "ends": "2026-06-27 14:00"}
@@ -146,3 +150,16 @@ def test_a_station_that_was_removed_can_be_brought_back(event, esker, boss):
     assert again.site is not None
     page = boss.post(back, follow=True).content.decode()
     assert "can&#x27;t be brought back any more" in page
+
+
+def test_what_was_removed_is_let_go_after_a_week(event, esker, marin):
+    """Then it is neither offered nor kept."""
+    remove_station(esker, by=marin)
+    line = event.change_notes.exclude(removed="").get()
+    assert line.can_come_back
+    event.change_notes.update(made_at=real_now() - KEPT - timedelta(minutes=1))
+    line.refresh_from_db()
+    assert not line.can_come_back
+
+    assert forget_old() == 1
+    assert not event.change_notes.exclude(removed="").exists()

@@ -7,7 +7,6 @@ from powercore.belief.estimate import Belief
 from powercore.belief.runtime import hours_left, time_left
 from powercore.belief.steps import Known, Use
 from powercore.event.problem import Problem
-from powercore.event.sky import charging_v
 from powercore.futures.budget import endurance, ledger
 from powercore.rotation.construct import construct
 from powercore.rotation.verify import verify
@@ -47,7 +46,7 @@ def test_currents_are_those_at_the_pack_s_volts(pack, volts):
     legs = construct(problem)
     line = ledger(problem, legs).line("esker")
     assert line.mean_a == pytest.approx(feeding.mean_a)
-    assert charging_v(problem.scenario) == pytest.approx(pack.on_charge_v)
+    assert problem.scenario.charging_v() == pytest.approx(pack.on_charge_v)
 
 
 def test_lead_acid_is_promised_what_it_holds_at_that_current_everywhere():

@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from uuid import UUID
 
-from django.db.models import Q, QuerySet
-
 from hollow_kettle.clock import told
 from hollow_kettle.log.models import MOVE_STATES, FieldEntry, Kind
 from hollow_kettle.log.services import counting
@@ -89,12 +87,6 @@ class MoveNow:
 
     def _at(self, moment: datetime) -> str:
         return told(moment, self.zone)
-
-
-def entries_about_moves(event: Event) -> QuerySet[FieldEntry]:
-    """What was noted of batteries on their ways at an event, and counts."""
-    own = FieldEntry.objects.filter(event_key=event.pk, kind__in=KINDS)
-    return counting(own.filter(Q(battery__isnull=False)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,7 +176,10 @@ def moves_now(
 
 def noted_moves(event: Event) -> list[NotedMove]:
     """What was noted of batteries on their ways, in order, as the core reads it."""
-    rows = entries_about_moves(event).order_by("-effective_at", "-uid")[:MOST]
+    own = FieldEntry.objects.filter(
+        event_key=event.pk, kind__in=KINDS, battery__isnull=False
+    )
+    rows = counting(own).order_by("-effective_at", "-uid")[:MOST]
     names = ("uid", "kind", "battery", "station_key", "effective_at", "place_id")
     return [noted_move(event, row) for row in reversed(rows.values_list(*names))]
 

@@ -343,15 +343,15 @@ def _slack(
     return slack_as_planned(problem, key, battery, old.start_soc, span)
 
 
-def planned_chances(rotation: Rotation) -> list[tuple[UUID, int, int, float]]:
+def planned_chances(rotation: Rotation) -> list[tuple[UUID, int, float]]:
     """
     The chance that a plan itself takes with each battery in use.
 
     Returns
     -------
-    list of (station, start, end, chance)
-        Of each while in use, from and to which minute of the event; the last one at a
-        station is to last until it closes.
+    list of (station, start, chance)
+        Of each while in use, from which minute of the event; the last one at a station
+        is to last until it closes.
     """
     problem = problem_of_snapshot(rotation.snapshot)
     used = [leg for leg in rotation.legs.all() if leg.kind == SERVE and leg.place]
@@ -368,7 +368,7 @@ def planned_chances(rotation: Rotation) -> list[tuple[UUID, int, int, float]]:
             (start, None if is_last else end),
         )
         assert leg.place is not None  # noqa: S101 - asked above
-        found.append((leg.place, leg.start_min, leg.end_min, slack.chance))
+        found.append((leg.place, leg.start_min, slack.chance))
     return found
 
 

@@ -332,13 +332,10 @@ def _outline(watts: np.ndarray, grid: TimeGrid, x: Scale, y: Scale) -> str:
 
 def _volts(event: Event, arrays: list[PanelArray]) -> dict[int, float]:
     """Volts of what each of some arrays charges, by its key. [V]"""
-    from powercore.event.sky import charging_v
-
     scenario = problem_for(event).problem.scenario
     stations = {station.key: station for station in scenario.stations}
     return {
-        row.pk: charging_v(scenario, stations.get(str(row.station_id)))
-        for row in arrays
+        row.pk: scenario.charging_v(stations.get(str(row.station_id))) for row in arrays
     }
 
 

@@ -70,7 +70,7 @@ class Sun(Basis):
         if event.site is None or not counted:
             return found
         # Loads pvlib and pandas: only for events that have panels.
-        from powercore.event.sky import charging_v, panels_w
+        from powercore.event.sky import panels_w
 
         watts = panels_w(
             event.site,
@@ -79,7 +79,7 @@ class Sun(Basis):
             event.span_min,
             event.sky,
             tuple(
-                (arrays, sky, charging_v(event, station))
+                (arrays, sky, event.charging_v(station))
                 for arrays, sky, station in counted.values()
             ),
         )
